@@ -1,0 +1,221 @@
+package gate
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"timegate/core/phrase"
+)
+
+// An Edit changes values of a gate file and leaves every other byte as it is.
+// The caller reads the result with [Read] before it replaces the file.
+type Edit struct {
+	data []byte
+	err  error
+}
+
+// NewEdit begins an edit of a file's content.
+func NewEdit(data []byte) *Edit { return &Edit{data: slices.Clone(data)} }
+
+// Bytes returns the changed content.
+func (e *Edit) Bytes() ([]byte, error) { return e.data, e.err }
+
+func (e *Edit) document() *document {
+	if e.err != nil {
+		return nil
+	}
+	doc, fault := parseDocument(e.data)
+	if fault != nil {
+		e.err = fmt.Errorf("the file cannot be changed while it is wrong: %w", fault)
+		return nil
+	}
+	return doc
+}
+
+func (e *Edit) splice(start, end int, text string) {
+	e.data = slices.Concat(e.data[:start], []byte(text), e.data[end:])
+}
+
+// SetText sets a key to text.
+func (e *Edit) SetText(key, text string) { e.set(key, quoteText(text)) }
+
+// SetBool sets a key to true or false.
+func (e *Edit) SetBool(key string, b bool) { e.set(key, strconv.FormatBool(b)) }
+
+// SetTexts sets a key to a list of texts.
+func (e *Edit) SetTexts(key string, list []string) { e.set(key, listText(list)) }
+
+// set puts a literal in the place of a key's value, or adds the key to its
+// table, or both.
+func (e *Edit) set(key, literal string) {
+	doc := e.document()
+	if doc == nil {
+		return
+	}
+	table, last := "", key
+	if i := strings.LastIndexByte(key, '.'); i >= 0 {
+		table, last = key[:i], key[i+1:]
+	}
+	after := -1
+	for _, f := range doc.fields {
+		switch {
+		case f.key() == key:
+			e.splice(f.value.start, f.value.end, literal)
+			return
+		case f.key() == table && f.value.kind == "table":
+			e.setInline(f.value, last, literal)
+			return
+		case strings.Join(f.path[:len(f.path)-1], ".") == table:
+			after = max(after, f.end)
+		}
+	}
+	line := last + " = " + literal
+	for _, t := range doc.tables {
+		if strings.Join(t.path, ".") == table {
+			after = max(after, t.end)
+		}
+	}
+	if after >= 0 {
+		after = lineEnd(e.data, after)
+		e.splice(after, after, "\n"+line)
+		return
+	}
+	if table == "" {
+		e.splice(0, 0, line+"\n")
+		return
+	}
+	e.splice(len(e.data), len(e.data), e.newline()+"\n["+table+"]\n"+line+"\n")
+}
+
+// newline ends the last line if it is not.
+func (e *Edit) newline() string {
+	if n := len(e.data); n > 0 && e.data[n-1] != '\n' {
+		return "\n"
+	}
+	return ""
+}
+
+// lineEnd returns the end of the line, behind a comment there.
+func lineEnd(data []byte, at int) int {
+	if i := strings.IndexByte(string(data[at:]), '\n'); i >= 0 {
+		return at + i
+	}
+	return len(data)
+}
+
+// setInline sets a key within { … }.
+func (e *Edit) setInline(v value, key, literal string) {
+	for _, f := range v.fields {
+		if f.key() == key {
+			e.splice(f.value.start, f.value.end, literal)
+			return
+		}
+	}
+	if n := len(v.fields); n > 0 {
+		at := v.fields[n-1].end
+		e.splice(at, at, ", "+key+" = "+literal)
+		return
+	}
+	e.splice(v.start, v.end, "{ "+key+" = "+literal+" }")
+}
+
+// EnableOpening switches one opening on or off.
+func (e *Edit) EnableOpening(name string, on bool) {
+	doc := e.document()
+	if doc == nil {
+		return
+	}
+	var names []string
+	for _, f := range doc.fields {
+		if f.key() != "opens" {
+			continue
+		}
+		for i, item := range f.value.items {
+			own := strconv.Itoa(i + 1)
+			for _, part := range item.fields {
+				if part.key() == "name" {
+					own = part.value.text
+				}
+			}
+			names = append(names, own)
+			switch {
+			case own != name:
+			case item.kind == "table":
+				e.setInline(item, "enabled", strconv.FormatBool(on))
+				return
+			case !on:
+				e.splice(item.start, item.end, fmt.Sprintf("{ when = %s, enabled = false }", e.data[item.start:item.end]))
+				return
+			default:
+				return // a plain phrase is on
+			}
+		}
+	}
+	e.err = &NoOpeningError{Name: name, Names: names}
+}
+
+// NoOpeningError reports that a gate has no opening of a name.
+type NoOpeningError struct {
+	Name  string
+	Names []string // those it has
+}
+
+func (e *NoOpeningError) Error() string {
+	s := fmt.Sprintf("there is no opening %q", e.Name)
+	if near, ok := phrase.Nearest(e.Name, e.Names); ok {
+		return s + fmt.Sprintf("; did you mean %q?", near)
+	}
+	return s + "; there are " + strings.Join(e.Names, ", ")
+}
+
+func listText(list []string) string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = quoteText(s)
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+// Format writes a new gate file: what differs from the default, and always
+// about, run and opens.
+func Format(g *Gate) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, "about = %s\nrun   = %s\n", quoteText(g.About), listText(g.Run))
+	if g.Folder != "" {
+		fmt.Fprintf(&b, "folder = %s\n", quoteText(g.Folder))
+	}
+	b.WriteString("opens = [\n")
+	for _, o := range g.Opens {
+		switch {
+		case onlyDigits.MatchString(o.Name) && o.Enabled:
+			fmt.Fprintf(&b, "  %s,\n", quoteText(o.When))
+		case onlyDigits.MatchString(o.Name):
+			fmt.Fprintf(&b, "  { when = %s, enabled = false },\n", quoteText(o.When))
+		case o.Enabled:
+			fmt.Fprintf(&b, "  { name = %s, when = %s },\n", quoteText(o.Name), quoteText(o.When))
+		default:
+			fmt.Fprintf(&b, "  { name = %s, when = %s, enabled = false },\n", quoteText(o.Name), quoteText(o.When))
+		}
+	}
+	b.WriteString("]\n")
+	if !g.Enabled {
+		b.WriteString("enabled = false\n")
+	}
+	e := &Edit{data: []byte(b.String())}
+	d := Default(g.Name)
+	if g.As.User != "" {
+		e.SetText("as.user", g.As.User)
+	}
+	if g.As.Elevated {
+		e.SetBool("as.elevated", true)
+	}
+	if g.Limits.Longest != 0 {
+		e.SetText("limits.longest", phrase.FormatSpan(g.Limits.Longest))
+	}
+	if g.Rules.Busy != d.Rules.Busy {
+		e.SetText("rules.busy", g.Rules.Busy)
+	}
+	return e.data
+}

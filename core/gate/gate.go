@@ -1,0 +1,145 @@
+// Package gate is the model of a gate: one program or script, the moments at
+// which it may start, and the rules for it. It reads the TOML form of a gate
+// ([Read]), writes it ([Format]) and changes single values in place ([Edit]),
+// keeping every comment and every other byte.
+//
+// The package sees text, never files: reading and replacing them is the
+// caller's part.
+package gate
+
+import (
+	"regexp"
+	"time"
+
+	"timegate/core/phrase"
+)
+
+// A Gate is the content of one gate file.
+type Gate struct {
+	Name    string    `json:"name"`
+	About   string    `json:"about"`
+	Run     []string  `json:"run"`    // program and arguments
+	Folder  string    `json:"folder"` // working directory; "" for the account's home
+	Opens   []Opening `json:"openings"`
+	Enabled bool      `json:"enabled"`
+	As      As        `json:"as"`
+	Needs   Needs     `json:"needs"`
+	Limits  Limits    `json:"limits"`
+	Again   Again     `json:"again"`
+	Rules   Rules     `json:"rules"`
+	Only    Only      `json:"only"`
+}
+
+// An Opening is one of the moments at which a gate opens.
+type Opening struct {
+	Name    string       `json:"name"`   // as given, or its position from 1
+	When    string       `json:"phrase"` // canonical form
+	Enabled bool         `json:"enabled"`
+	Plan    *phrase.Plan `json:"-"`
+}
+
+// As says with which rights and in which surroundings the program runs.
+type As struct {
+	User     string            `json:"user"`
+	Elevated bool              `json:"elevated"`
+	Desktop  bool              `json:"desktop"`
+	Window   string            `json:"window"`
+	Priority string            `json:"priority"`
+	Env      map[string]string `json:"env,omitempty"`
+}
+
+// Needs must hold for a gate to open.
+type Needs struct {
+	Power  string        `json:"power"`
+	People string        `json:"people"`
+	Paths  []string      `json:"paths,omitempty"`
+	Online bool          `json:"online"`
+	Idle   time.Duration `json:"-"`
+	Wait   time.Duration `json:"-"`
+	IfLost string        `json:"if_lost"`
+}
+
+// Limits bound a run.
+type Limits struct {
+	Longest time.Duration `json:"-"` // 0 for no limit
+	Grace   time.Duration `json:"-"`
+	Output  int64         `json:"output"` // bytes kept
+	Success []int         `json:"success"`
+}
+
+// Again says how often a failed run is tried again.
+type Again struct {
+	Times int           `json:"times"`
+	Pause time.Duration `json:"-"`
+}
+
+// Rules decide about moments that cannot simply be kept.
+type Rules struct {
+	Busy         string        `json:"busy"`
+	Missed       string        `json:"missed"`
+	MissedWithin time.Duration `json:"-"`
+	Wake         time.Duration `json:"-"`
+	Spread       time.Duration `json:"-"`
+}
+
+// Only restricts a gate to some hosts and asks for readings.
+type Only struct {
+	Hosts    []string `json:"hosts,omitempty"`
+	Readings []string `json:"readings,omitempty"`
+}
+
+// Values of Rules.Busy: what happens to a moment that comes while the program
+// still runs.
+const (
+	BusySkip    = "skip"
+	BusyQueue   = "queue"
+	BusyReplace = "replace"
+	BusyBeside  = "beside"
+)
+
+// Default returns a gate with the values that hold where a file says nothing.
+func Default(name string) *Gate {
+	return &Gate{
+		Name:    name,
+		Enabled: true,
+		As:      As{Window: "ordinary", Priority: "normal"},
+		Needs:   Needs{Power: "any", People: "any", IfLost: "carry on"},
+		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}},
+		Again:   Again{Pause: 90 * time.Second},
+		Rules:   Rules{Busy: BusySkip, Missed: "skip", MissedWithin: 12 * time.Hour},
+	}
+}
+
+var (
+	nameShape   = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+	onlyDigits  = regexp.MustCompile(`^[0-9]+$`)
+	envShape    = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	powerShape  = regexp.MustCompile(`^(any|mains|mains or ([1-9]|[1-9][0-9]|100)%)$`)
+	personShape = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}$`)
+)
+
+// ValidName reports whether a name can be a gate's.
+func ValidName(name string) bool { return nameShape.MatchString(name) }
+
+// NameRule says which names [ValidName] accepts.
+const NameRule = "a name has 1 to 63 of a-z, 0-9 and -, and begins with a letter or digit"
+
+// Opening returns the opening of a name.
+func (g *Gate) Opening(name string) (*Opening, bool) {
+	for i := range g.Opens {
+		if g.Opens[i].Name == name {
+			return &g.Opens[i], true
+		}
+	}
+	return nil, false
+}
+
+// Succeeds reports whether an exit status counts as success.
+func (g *Gate) Succeeds(status int) bool {
+	for _, s := range g.Limits.Success {
+		if s == status {
+			return true
+		}
+	}
+	return false
+}

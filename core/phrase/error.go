@@ -1,0 +1,51 @@
+package phrase
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+)
+
+// Error tells what is wrong with a phrase and where.
+type Error struct {
+	Text    string // the whole phrase
+	Pos     int    // byte offset of the words at fault
+	Len     int    // their length in bytes; 0 where something is missing
+	Problem string // what is wrong
+	Offer   string // the phrase that may have been meant, or ""
+	Remedy  string // what to do where no phrase can be offered
+}
+
+// Column returns the column of the words at fault, in characters from 1.
+func (e *Error) Column() int { return utf8.RuneCountInString(e.Text[:e.Pos]) + 1 }
+
+func (e *Error) Error() string {
+	s := fmt.Sprintf("column %d: %s", e.Column(), e.Problem)
+	if advice := e.Advice(); advice != "" {
+		s += "; " + advice
+	}
+	return s
+}
+
+// Advice says what to write instead, or is "".
+func (e *Error) Advice() string {
+	if e.Offer != "" {
+		return fmt.Sprintf("write %q", e.Offer)
+	}
+	return e.Remedy
+}
+
+// Caret returns the phrase and, below it, a line that marks the words at
+// fault.
+func (e *Error) Caret() string {
+	width := max(1, utf8.RuneCountInString(e.Text[e.Pos:e.Pos+e.Len]))
+	return e.Text + "\n" + strings.Repeat(" ", e.Column()-1) + strings.Repeat("^", width)
+}
+
+// NotYetError reports a phrase that is right but of a form that does not work
+// yet.
+type NotYetError struct{ Form string }
+
+func (e *NotYetError) Error() string {
+	return fmt.Sprintf("%q is understood but not in force yet: nothing would start", e.Form)
+}
