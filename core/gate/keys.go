@@ -30,7 +30,7 @@ var keys = map[string]key{
 	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop })},
 	"as.window":   choice(func(g *Gate) *string { return &g.As.Window }, "ordinary", "minimised", "none"),
 	"as.priority": choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
-	"as.env":      {set: (*reader).env, force: true},
+	"as.env":      {set: (*reader).variables, force: true},
 
 	"needs.power":   {set: (*reader).power},
 	"needs.people":  {set: (*reader).people},
@@ -212,7 +212,7 @@ func (r *reader) power(g *Gate, v value) {
 	g.Needs.Power = v.text
 }
 
-func (r *reader) env(g *Gate, v value) {
+func (r *reader) variables(g *Gate, v value) {
 	if !r.is(v, "table") {
 		return
 	}

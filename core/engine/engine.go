@@ -1,0 +1,354 @@
+package engine
+
+import (
+	"container/heap"
+	"slices"
+	"sort"
+
+	"timegate/core/calendar"
+	"timegate/core/gate"
+)
+
+// never is an instant that does not come.
+const never = calendar.MaxInstant
+
+// Engine is the state machine. Its zero value is not ready: use [New].
+type Engine struct {
+	now        calendar.Instant
+	gates      map[string]*gateState
+	agenda     agenda
+	runs       map[int64]*run
+	nextRun    int64
+	paused     bool
+	pausedAt   calendar.Instant
+	pauseUntil calendar.Instant // never for an open end
+	booted     calendar.Instant
+	out        []Decision
+}
+
+// New returns an engine without gates. Its first event is [Begin].
+func New() *Engine {
+	return &Engine{gates: map[string]*gateState{}, runs: map[int64]*run{}, nextRun: 1, pauseUntil: never}
+}
+
+// gateState is a gate with what goes on with it.
+type gateState struct {
+	gate     *gate.Gate
+	gone     bool // taken away, but still running
+	opens    []*opening
+	runs     []*run // alive, oldest first
+	queued   *request
+	lastGood calendar.Instant
+	lastEnd  calendar.Instant
+	wake     calendar.Instant
+	index    int // in the agenda
+}
+
+// opening is an opening with its next dues.
+type opening struct {
+	*gate.Opening
+	moment  calendar.Instant // next moment; never if none is known
+	repeat  calendar.Instant // next repeat; never if none
+	base    calendar.Instant // the moment that is being repeated
+	lastDue calendar.Instant // the last due that was decided
+}
+
+// run is a program that has been started or is about to be.
+type run struct {
+	id       int64
+	gate     *gateState
+	opening  string
+	due      calendar.Instant
+	began    calendar.Instant // decided, then started
+	stopping Result           // why it was asked to end; "" if it was not
+	killAt   calendar.Instant // when it is killed after that
+	detail   string
+}
+
+// request is a start that waits for its turn.
+type request struct {
+	opening string
+	due     calendar.Instant
+	kind    DecisionKind
+	moment  bool
+}
+
+// Wake returns when the engine wants its next [Tick].
+func (e *Engine) Wake() (calendar.Instant, bool) {
+	at := e.pauseUntil
+	if len(e.agenda) > 0 {
+		at = min(at, e.agenda[0].wake)
+	}
+	return at, at < never
+}
+
+// Handle takes an event and returns what follows from it. The slice is the
+// caller's. An event for a gate or a run that is not known has no effect.
+func (e *Engine) Handle(ev Event) []Decision {
+	e.out = nil
+	e.now = ev.At
+	switch ev.Kind {
+	case Begin:
+		e.begin(ev)
+	case Gates:
+		e.change(ev)
+	case ClockSet:
+		e.clockSet()
+	case Boot:
+		e.boot()
+	case Open:
+		if gs := e.gates[ev.Gate]; gs != nil && !gs.gone {
+			e.request(gs, request{due: e.now, kind: Start}, "opened by hand")
+			e.arm(gs)
+		}
+	case Stop:
+		e.stop(ev.Gate)
+	case Pause:
+		e.pause(ev.Until)
+	case Resume:
+		e.resume()
+	case Started, Failed, Ended, Lost:
+		e.runEvent(ev)
+	}
+	e.advance()
+	return e.out
+}
+
+func (e *Engine) decide(d Decision) {
+	d.At = e.now
+	e.out = append(e.out, d)
+}
+
+// advance decides all that is due by now, the earliest first and gates with
+// the same instant by name.
+func (e *Engine) advance() {
+	if e.paused && e.now >= e.pauseUntil {
+		e.resume()
+	}
+	for len(e.agenda) > 0 && e.agenda[0].wake <= e.now {
+		gs := e.agenda[0]
+		e.overdue(gs)
+		if !e.paused {
+			e.open(gs)
+		}
+		e.arm(gs)
+	}
+}
+
+func (e *Engine) begin(ev Event) {
+	m := ev.Memory
+	e.nextRun = max(e.nextRun, m.NextRun)
+	e.booted = m.Booted
+	e.paused, e.pausedAt = m.Paused, m.PausedSince
+	if m.Paused && m.PauseUntil != 0 {
+		e.pauseUntil = m.PauseUntil
+	}
+	for _, def := range ev.Set {
+		gs := e.put(def.Gate)
+		gs.lastGood = m.LastGood[def.Name]
+		since := e.now
+		if m.LastSeen != 0 && m.Versions[def.Name] == def.Version {
+			since = min(m.LastSeen, e.now)
+		}
+		for _, o := range gs.opens {
+			om := m.Openings[Key(def.Name, o.Name)]
+			o.lastDue, o.base = om.Last, om.Moment
+			e.schedule(gs, o, since)
+			if o.base != 0 {
+				o.repeat = nextRepeat(o, since)
+			}
+			if e.booted != 0 && o.Plan.Phrase.Kind == phraseEvent {
+				if at := e.booted.Add(o.Plan.Phrase.Delay); at > since && o.Plan.Allows(at) {
+					o.moment = at
+				}
+			}
+		}
+	}
+	for _, rm := range m.Running {
+		gs := e.gates[rm.Gate]
+		if gs == nil {
+			gs = e.put(gate.Default(rm.Gate))
+			gs.gone = true
+		}
+		r := &run{id: rm.Run, gate: gs, opening: rm.Opening, due: rm.Due, began: rm.Started, killAt: never}
+		e.runs[r.id] = r
+		gs.runs = append(gs.runs, r)
+	}
+	for _, gs := range e.gates {
+		e.arm(gs)
+	}
+}
+
+// Key names an opening of a gate.
+func Key(gateName, openingName string) string { return gateName + "/" + openingName }
+
+// put adds a gate or takes over its new definition.
+func (e *Engine) put(g *gate.Gate) *gateState {
+	gs := e.gates[g.Name]
+	if gs == nil {
+		gs = &gateState{index: -1, wake: never}
+		e.gates[g.Name] = gs
+	}
+	old := gs.opens
+	gs.gate, gs.gone, gs.opens = g, false, nil
+	for i := range g.Opens {
+		o := &opening{Opening: &g.Opens[i], moment: never, repeat: never}
+		if j := slices.IndexFunc(old, func(p *opening) bool { return p.Name == o.Name && p.When == o.When }); j >= 0 {
+			// The same opening goes on where it was.
+			o.moment, o.repeat, o.base, o.lastDue = old[j].moment, old[j].repeat, old[j].base, old[j].lastDue
+		}
+		gs.opens = append(gs.opens, o)
+	}
+	return gs
+}
+
+// change takes over gates that were added, changed or taken away.
+func (e *Engine) change(ev Event) {
+	for _, def := range ev.Set {
+		gs := e.put(def.Gate)
+		for _, o := range gs.opens {
+			switch {
+			case !def.Gate.Enabled || !o.Enabled:
+				o.moment, o.repeat = never, never
+			case o.moment == never || o.moment <= e.now:
+				e.schedule(gs, o, e.now)
+			}
+		}
+		e.arm(gs)
+	}
+	for _, name := range ev.Removed {
+		gs := e.gates[name]
+		if gs == nil {
+			continue
+		}
+		gs.gone, gs.opens, gs.queued = true, nil, nil
+		e.arm(gs)
+		e.forget(gs)
+	}
+}
+
+// forget drops a gate that was taken away once nothing of it runs.
+func (e *Engine) forget(gs *gateState) {
+	if gs.gone && len(gs.runs) == 0 {
+		if gs.index >= 0 {
+			heap.Remove(&e.agenda, gs.index)
+		}
+		delete(e.gates, gs.gate.Name)
+	}
+}
+
+// clockSet computes every due anew from the time that now holds.
+func (e *Engine) clockSet() {
+	for _, gs := range e.gates {
+		for _, o := range gs.opens {
+			if o.Plan.Phrase.Kind == phraseEvent {
+				continue // a delay that is under way goes on
+			}
+			if o.moment != never && o.moment <= e.now {
+				continue // set forward over it: decided as late or missed
+			}
+			e.schedule(gs, o, e.now)
+			if o.base > e.now {
+				o.base, o.repeat = 0, never
+			} else if o.base != 0 {
+				o.repeat = nextRepeat(o, e.now)
+			}
+		}
+		e.arm(gs)
+	}
+}
+
+// schedule finds an opening's next moment after an instant.
+func (e *Engine) schedule(gs *gateState, o *opening, after calendar.Instant) {
+	o.moment = never
+	if !gs.gate.Enabled || !o.Enabled {
+		return
+	}
+	const day = 25 * 3600 * 1000 // with room for a clock change
+	if o.lastDue > after && o.lastDue-after <= day {
+		after = o.lastDue
+	}
+	if o.Plan.Phrase.Kind == phraseAfterSuccess {
+		e.scheduleAfterSuccess(gs, o)
+		return
+	}
+	if next, ok := o.Plan.NextMoment(after); ok {
+		o.moment = next
+	}
+}
+
+// scheduleAfterSuccess: not while it runs, and not sooner after a failure
+// than its gate wants.
+func (e *Engine) scheduleAfterSuccess(gs *gateState, o *opening) {
+	if len(gs.runs) > 0 {
+		return
+	}
+	due, ok := o.Plan.SinceSuccess(gs.lastGood, gs.lastGood != 0, e.now)
+	if !ok {
+		return
+	}
+	if gs.lastEnd > gs.lastGood {
+		due = max(due, gs.lastEnd.Add(gs.gate.Again.Pause))
+	}
+	o.moment = due
+}
+
+func nextRepeat(o *opening, after calendar.Instant) calendar.Instant {
+	if next, ok := o.Plan.NextRepeat(o.base, max(after, o.lastDue)); ok {
+		return next
+	}
+	return never
+}
+
+func (e *Engine) boot() {
+	e.booted = e.now
+	for _, name := range e.names() {
+		gs := e.gates[name]
+		for _, o := range gs.opens {
+			if o.Plan.Phrase.Kind != phraseEvent || !gs.gate.Enabled || !o.Enabled {
+				continue
+			}
+			if at := e.now.Add(o.Plan.Phrase.Delay); o.Plan.Allows(at) {
+				o.moment = at
+			}
+		}
+		e.arm(gs)
+	}
+}
+
+func (e *Engine) names() []string {
+	names := make([]string, 0, len(e.gates))
+	for name := range e.gates {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+func (e *Engine) pause(until calendar.Instant) {
+	if !e.paused {
+		e.paused, e.pausedAt = true, e.now
+	}
+	e.pauseUntil = never
+	if until != 0 {
+		e.pauseUntil = until
+	}
+	for _, gs := range e.gates {
+		e.arm(gs)
+	}
+}
+
+// resume passes over what came meanwhile and goes on.
+func (e *Engine) resume() {
+	if !e.paused {
+		return
+	}
+	e.paused, e.pauseUntil = false, never
+	for _, name := range e.names() {
+		gs := e.gates[name]
+		for _, o := range gs.opens {
+			e.passOver(gs, o, e.now, Skipped, "paused", false)
+		}
+		e.arm(gs)
+	}
+}

@@ -1,0 +1,137 @@
+package engine
+
+import (
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/gate"
+)
+
+// Tolerance is how late a tick may bring a moment that still counts as kept.
+const Tolerance = time.Minute
+
+// EventKind names what happened.
+type EventKind string
+
+// The kinds of event.
+const (
+	Begin    EventKind = "begin"     // a keeper takes over; Memory and Set are given
+	Gates    EventKind = "gates"     // gates were added or changed (Set) or taken away (Removed)
+	Tick     EventKind = "tick"      // time has come to At
+	ClockSet EventKind = "clock-set" // the wall clock was set; At is the new time
+	Boot     EventKind = "boot"      // the machine has booted
+	Open     EventKind = "open"      // somebody opens Gate by hand
+	Stop     EventKind = "stop"      // somebody stops the runs of Gate
+	Pause    EventKind = "pause"     // nothing opens by itself, until Until where it is not 0
+	Resume   EventKind = "resume"    // the pause ends
+	Started  EventKind = "started"   // Run has started as process PID
+	Failed   EventKind = "failed"    // Run could not be started: Detail
+	Ended    EventKind = "ended"     // Run has ended with Exit or by Signal
+	Lost     EventKind = "lost"      // Run is gone, and nobody saw how it ended
+)
+
+// An Event is what the engine is told. Which fields are in use depends on
+// Kind.
+type Event struct {
+	Kind    EventKind        `json:"kind"`
+	At      calendar.Instant `json:"at"`
+	Gate    string           `json:"gate,omitempty"`
+	Run     int64            `json:"run,omitempty"`
+	PID     int              `json:"pid,omitempty"`
+	Exit    int              `json:"exit,omitempty"`
+	Signal  string           `json:"signal,omitempty"`
+	Until   calendar.Instant `json:"until,omitempty"`
+	Detail  string           `json:"detail,omitempty"`
+	Set     []Definition     `json:"set,omitempty"`
+	Removed []string         `json:"removed,omitempty"`
+	Memory  *Memory          `json:"memory,omitempty"`
+}
+
+// A Definition is a gate as an event brings it. Version identifies its text,
+// so that a journal can keep the text once.
+type Definition struct {
+	Name    string     `json:"name"`
+	Version string     `json:"version"`
+	Gate    *gate.Gate `json:"-"`
+}
+
+// Memory is what a new engine must know of the time before it.
+type Memory struct {
+	// LastSeen is the instant up to which every due has been decided, or 0
+	// where nothing was ever decided.
+	LastSeen calendar.Instant `json:"last_seen,omitempty"`
+	NextRun  int64            `json:"next_run"`
+	// Booted is when this boot of the machine was first seen, or 0 if it is
+	// new and a Boot event follows.
+	Booted      calendar.Instant            `json:"booted,omitempty"`
+	Paused      bool                        `json:"paused,omitempty"`
+	PausedSince calendar.Instant            `json:"paused_since,omitempty"`
+	PauseUntil  calendar.Instant            `json:"pause_until,omitempty"`
+	Versions    map[string]string           `json:"versions,omitempty"`  // of the gates that were known
+	Openings    map[string]OpeningMemory    `json:"openings,omitempty"`  // by GATE/OPENING
+	LastGood    map[string]calendar.Instant `json:"last_good,omitempty"` // by gate
+	Running     []RunMemory                 `json:"running,omitempty"`
+}
+
+// OpeningMemory is what was decided about an opening.
+type OpeningMemory struct {
+	Last   calendar.Instant `json:"last,omitempty"`   // the last due decided
+	Moment calendar.Instant `json:"moment,omitempty"` // the last moment that began its repeat
+}
+
+// RunMemory is a run that had not ended.
+type RunMemory struct {
+	Run     int64            `json:"run"`
+	Gate    string           `json:"gate"`
+	Opening string           `json:"opening,omitempty"`
+	Due     calendar.Instant `json:"due"`
+	Started calendar.Instant `json:"started,omitempty"`
+	PID     int              `json:"pid,omitempty"`
+}
+
+// DecisionKind names what follows.
+type DecisionKind string
+
+// The kinds of decision.
+const (
+	Start  DecisionKind = "start"  // start the program
+	Repeat DecisionKind = "repeat" // start it: a repeat of an earlier moment
+	Wait   DecisionKind = "wait"   // the start waits
+	Skip   DecisionKind = "skip"   // a moment passes without a start
+	Halt   DecisionKind = "stop"   // send Signal to the program
+	End    DecisionKind = "end"    // the run has ended with Result
+)
+
+// Result is how a run, or a moment without one, turned out.
+type Result string
+
+// The results.
+const (
+	Running Result = "running"
+	OK      Result = "ok"
+	Failure Result = "failed"
+	Stopped Result = "stopped" // ended by hand or to be replaced
+	Overran Result = "overran" // ended because it took longer than its limit
+	Skipped Result = "skipped" // passed over by a rule
+	Missed  Result = "missed"  // slept or off through
+	Refused Result = "refused" // not safe or not possible to start
+	LostRun Result = "lost"    // nobody saw how it ended
+)
+
+// A Decision is what the engine wants done, or has found.
+type Decision struct {
+	Kind    DecisionKind     `json:"kind"`
+	At      calendar.Instant `json:"at"`
+	Gate    string           `json:"gate"`
+	Opening string           `json:"opening,omitempty"` // "" for a start by hand
+	Due     calendar.Instant `json:"due,omitempty"`
+	Run     int64            `json:"run,omitempty"`
+	Result  Result           `json:"result,omitempty"` // End, Skip
+	Signal  string           `json:"signal,omitempty"` // Halt: TERM or KILL
+	Count   int64            `json:"count,omitempty"`  // Skip: how many dues, where more than one
+	Moment  bool             `json:"moment,omitempty"` // the due begins the opening's repeats
+	Reason  string           `json:"reason"`
+}
+
+// Starts reports whether the decision starts a program.
+func (d *Decision) Starts() bool { return d.Kind == Start || d.Kind == Repeat }
