@@ -107,7 +107,7 @@ func (e *Engine) Handle(ev Event) []Decision {
 		e.pause(ev.Until)
 	case Resume:
 		e.resume()
-	case Started, Failed, Ended, Lost:
+	case Started, Failed, Refuse, Ended, Lost:
 		e.runEvent(ev)
 	}
 	e.advance()
@@ -153,6 +153,9 @@ func (e *Engine) begin(ev Event) {
 		for _, o := range gs.opens {
 			om := m.Openings[Key(def.Name, o.Name)]
 			o.lastDue, o.base = om.Last, om.Moment
+			if o.Plan.Phrase.Kind == phraseEvent && m.Booted == 0 {
+				o.base = 0 // what an earlier boot began is over
+			}
 			e.schedule(gs, o, since)
 			if o.base != 0 {
 				o.repeat = nextRepeat(o, since)
@@ -343,11 +346,12 @@ func (e *Engine) resume() {
 	if !e.paused {
 		return
 	}
+	until := min(e.now, e.pauseUntil)
 	e.paused, e.pauseUntil = false, never
 	for _, name := range e.names() {
 		gs := e.gates[name]
 		for _, o := range gs.opens {
-			e.passOver(gs, o, e.now, Skipped, "paused", false)
+			e.passOver(gs, o, until, Skipped, "paused", false)
 		}
 		e.arm(gs)
 	}

@@ -26,6 +26,7 @@ const (
 	Resume   EventKind = "resume"    // the pause ends
 	Started  EventKind = "started"   // Run has started as process PID
 	Failed   EventKind = "failed"    // Run could not be started: Detail
+	Refuse   EventKind = "refused"   // Run is not safe to start: Detail
 	Ended    EventKind = "ended"     // Run has ended with Exit or by Signal
 	Lost     EventKind = "lost"      // Run is gone, and nobody saw how it ended
 )
@@ -42,9 +43,19 @@ type Event struct {
 	Signal  string           `json:"signal,omitempty"`
 	Until   calendar.Instant `json:"until,omitempty"`
 	Detail  string           `json:"detail,omitempty"`
+	Usage   *Usage           `json:"usage,omitempty"` // Ended
 	Set     []Definition     `json:"set,omitempty"`
 	Removed []string         `json:"removed,omitempty"`
 	Memory  *Memory          `json:"memory,omitempty"`
+}
+
+// Usage is what a run has used.
+type Usage struct {
+	UserMS   int64 `json:"user_ms"`   // processor time in the program
+	SystemMS int64 `json:"system_ms"` // processor time in the kernel
+	MaxRSS   int64 `json:"max_rss"`   // largest resident memory of one process, bytes
+	Output   int64 `json:"output"`    // bytes printed
+	Dropped  int64 `json:"dropped"`   // bytes of them that were not kept
 }
 
 // A Definition is a gate as an event brings it. Version identifies its text,

@@ -16,7 +16,7 @@ const (
 func (e *Engine) open(gs *gateState) {
 	late := e.now.Add(-Tolerance)
 	for _, o := range gs.opens {
-		if min(o.moment, o.repeat) < late && o.Plan.Phrase.Kind != phraseAfterSuccess {
+		if min(o.moment, o.repeat) < late {
 			e.passOver(gs, o, late-1, Missed, "the machine was asleep or off, or no keeper ran", true)
 		}
 	}
@@ -77,6 +77,9 @@ func (e *Engine) follow(gs *gateState, o *opening, due calendar.Instant) {
 // passOver records the dues of an opening up to and including an instant as
 // not kept, in one decision.
 func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, result Result, why string, begins bool) {
+	if o.Plan.Phrase.Kind == phraseAfterSuccess {
+		return // it stays due
+	}
 	first, last, n := calendar.Instant(0), calendar.Instant(0), int64(0)
 	moment := false
 	for {

@@ -99,6 +99,8 @@ func (r *run) outcome(ev Event) (Result, string) {
 	switch {
 	case ev.Kind == Failed:
 		return Failure, ev.Detail
+	case ev.Kind == Refuse:
+		return Refused, ev.Detail
 	case ev.Kind == Lost:
 		return LostRun, ev.Detail
 	case r.stopping != "":

@@ -1,0 +1,271 @@
+package journal
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+)
+
+// Entry is a line of the history: a run, or a moment that passed without one.
+type Entry struct {
+	Run     int64 // 0 where nothing was started
+	Gate    string
+	Opening string // "" for a start by hand
+	Due     calendar.Instant
+	Decided calendar.Instant
+	Started calendar.Instant // 0 if it never did
+	Ended   calendar.Instant // 0 while it runs
+	Result  engine.Result
+	Exit    int
+	Signal  string
+	Reason  string // why it started, or why it did not
+	Outcome string // why it ended as it did
+	PID     int
+	Command []string
+	Count   int64 // how many moments the line stands for
+	Usage   engine.Usage
+}
+
+// Filter selects entries.
+type Filter struct {
+	Gate  string           // "" for all
+	Since calendar.Instant // 0 for all
+	Limit int              // newest first; 0 for all
+	// OnlyRuns leaves out the moments without a run.
+	OnlyRuns bool
+}
+
+const runColumns = `run, gate, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
+	user_ms, system_ms, max_rss, output, dropped`
+
+// History returns entries, newest first.
+func (j *Journal) History(f Filter) ([]Entry, error) {
+	limit := f.Limit
+	if limit <= 0 {
+		limit = -1
+	}
+	runs, err := j.runs("WHERE (? = '' OR gate = ?) AND decided >= ? ORDER BY run DESC LIMIT ?", f.Gate, f.Gate, int64(f.Since), limit)
+	if err != nil || f.OnlyRuns {
+		return runs, err
+	}
+	query := "SELECT body FROM decisions WHERE kind = 'skip' AND at >= ? ORDER BY id DESC LIMIT ?"
+	args := []any{int64(f.Since), limit}
+	if f.Gate != "" {
+		query = "SELECT body FROM decisions WHERE kind = 'skip' AND gate = ? AND at >= ? ORDER BY id DESC LIMIT ?"
+		args = append([]any{f.Gate}, args...)
+	}
+	skips, err := collect(j, query, func(rows *sql.Rows) (Entry, error) {
+		var body string
+		if err := rows.Scan(&body); err != nil {
+			return Entry{}, err
+		}
+		var d engine.Decision
+		err := json.Unmarshal([]byte(body), &d)
+		return Entry{Gate: d.Gate, Opening: d.Opening, Due: d.Due, Decided: d.At, Result: d.Result, Reason: d.Reason, Count: d.Count}, err
+	}, args...)
+	if err != nil {
+		return nil, err
+	}
+	return merge(runs, skips, f.Limit), nil
+}
+
+// merge joins two lists that are in order, newest first.
+func merge(a, b []Entry, limit int) []Entry {
+	out := make([]Entry, 0, len(a)+len(b))
+	for len(a) > 0 || len(b) > 0 {
+		if len(b) == 0 || len(a) > 0 && a[0].Decided >= b[0].Decided {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	if limit > 0 && len(out) > limit {
+		out = out[:limit]
+	}
+	return out
+}
+
+// Run returns one run, and false if there is none of that number.
+func (j *Journal) Run(run int64) (Entry, bool, error) {
+	list, err := j.runs("WHERE run = ?", run)
+	if err != nil || len(list) == 0 {
+		return Entry{}, false, err
+	}
+	return list[0], true, nil
+}
+
+// LastRuns returns the newest run of each gate that has one.
+func (j *Journal) LastRuns() (map[string]Entry, error) {
+	list, err := j.runs("WHERE run IN (SELECT max(run) FROM runs GROUP BY gate)")
+	out := make(map[string]Entry, len(list))
+	for _, e := range list {
+		out[e.Gate] = e
+	}
+	return out, err
+}
+
+// Alive returns the runs that have not ended, oldest first.
+func (j *Journal) Alive() ([]Entry, error) { return j.runs("WHERE ended = 0 ORDER BY run") }
+
+func (j *Journal) runs(where string, args ...any) ([]Entry, error) {
+	return collect(j, "SELECT "+runColumns+" FROM runs "+where, func(rows *sql.Rows) (Entry, error) {
+		var e Entry
+		var command string
+		err := rows.Scan(&e.Run, &e.Gate, &e.Opening, &e.Due, &e.Decided, &e.Started, &e.Ended, &e.Result, &e.Exit, &e.Signal,
+			&e.Reason, &e.Outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped)
+		if err == nil {
+			err = json.Unmarshal([]byte(command), &e.Command)
+		}
+		return e, err
+	}, args...)
+}
+
+// collect collects rows.
+func collect[T any](j *Journal, query string, scan func(*sql.Rows) (T, error), args ...any) ([]T, error) {
+	rows, err := j.brisk.Query(query, args...)
+	if err != nil {
+		return nil, j.wrap(err)
+	}
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		v, err := scan(rows)
+		if err != nil {
+			return nil, j.wrap(err)
+		}
+		out = append(out, v)
+	}
+	return out, j.wrap(rows.Err())
+}
+
+// Booted returns the boot that was last recorded and when it was first seen.
+func (j *Journal) Booted() (id string, at calendar.Instant, err error) {
+	err = j.brisk.QueryRow(`SELECT (SELECT value FROM facts WHERE name = 'boot_id'),
+		(SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'booted') WHERE EXISTS (SELECT 1 FROM facts WHERE name = 'booted')`).Scan(&id, &at)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return id, at, j.wrap(err)
+}
+
+// Memory returns what a new engine must know, on the boot named bootID.
+func (j *Journal) Memory(bootID string) (*engine.Memory, error) {
+	m := &engine.Memory{NextRun: 1, Versions: map[string]string{}, Openings: map[string]engine.OpeningMemory{}, LastGood: map[string]calendar.Instant{}}
+	db := j.brisk
+	if err := db.QueryRow("SELECT coalesce((SELECT at FROM events ORDER BY id DESC LIMIT 1), 0), coalesce((SELECT max(run) FROM runs), 0) + 1").
+		Scan(&m.LastSeen, &m.NextRun); err != nil {
+		return nil, j.wrap(err)
+	}
+	id, booted, err := j.Booted()
+	if err != nil {
+		return nil, err
+	}
+	if id == bootID {
+		m.Booted = booted
+	}
+	for _, step := range []func(*engine.Memory) error{j.recallOpenings, j.recallGood, j.recallVersions, j.recallPause, j.recallRuns} {
+		if err := step(m); err != nil {
+			return nil, fmt.Errorf("what happened before: %w", err)
+		}
+	}
+	return m, nil
+}
+
+func (j *Journal) recallOpenings(m *engine.Memory) error {
+	for _, q := range []struct {
+		query string
+		set   func(*engine.OpeningMemory, calendar.Instant)
+	}{
+		{"SELECT gate, opening, max(due) FROM decisions WHERE opening != '' GROUP BY gate, opening",
+			func(o *engine.OpeningMemory, at calendar.Instant) { o.Last = at }},
+		{"SELECT gate, opening, max(due) FROM decisions WHERE moment = 1 GROUP BY gate, opening",
+			func(o *engine.OpeningMemory, at calendar.Instant) { o.Moment = at }},
+	} {
+		if _, err := collect(j, q.query, func(rows *sql.Rows) (struct{}, error) {
+			var gate, opening string
+			var due calendar.Instant
+			err := rows.Scan(&gate, &opening, &due)
+			o := m.Openings[engine.Key(gate, opening)]
+			q.set(&o, due)
+			m.Openings[engine.Key(gate, opening)] = o
+			return struct{}{}, err
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (j *Journal) recallGood(m *engine.Memory) error {
+	_, err := collect(j, "SELECT gate, max(ended) FROM runs WHERE result = 'ok' GROUP BY gate", func(rows *sql.Rows) (struct{}, error) {
+		var gate string
+		var at calendar.Instant
+		err := rows.Scan(&gate, &at)
+		m.LastGood[gate] = at
+		return struct{}{}, err
+	})
+	return err
+}
+
+// recallVersions plays the changes of gates since the last keeper began.
+func (j *Journal) recallVersions(m *engine.Memory) error {
+	events, err := j.Events("WHERE kind IN ('begin', 'gates') AND id >= coalesce((SELECT max(id) FROM events WHERE kind = 'begin'), 0) ORDER BY id")
+	for _, ev := range events {
+		for _, def := range ev.Set {
+			m.Versions[def.Name] = def.Version
+		}
+		for _, name := range ev.Removed {
+			delete(m.Versions, name)
+		}
+	}
+	return err
+}
+
+func (j *Journal) recallPause(m *engine.Memory) error {
+	events, err := j.Events("WHERE kind IN ('pause', 'resume') ORDER BY id DESC LIMIT 1")
+	if err == nil && len(events) == 1 && events[0].Kind == engine.Pause {
+		ev := events[0]
+		m.Paused, m.PausedSince, m.PauseUntil = true, ev.At, ev.Until
+	}
+	return err
+}
+
+func (j *Journal) recallRuns(m *engine.Memory) error {
+	alive, err := j.Alive()
+	for _, e := range alive {
+		m.Running = append(m.Running, engine.RunMemory{Run: e.Run, Gate: e.Gate, Opening: e.Opening, Due: e.Due, Started: e.Started, PID: e.PID})
+	}
+	return err
+}
+
+// Events returns recorded events, in order unless where says otherwise.
+func (j *Journal) Events(where string, args ...any) ([]engine.Event, error) {
+	return collect(j, "SELECT body FROM events "+where, func(rows *sql.Rows) (engine.Event, error) {
+		var body string
+		var ev engine.Event
+		err := rows.Scan(&body)
+		if err == nil {
+			err = json.Unmarshal([]byte(body), &ev)
+		}
+		return ev, err
+	}, args...)
+}
+
+// Decisions returns the JSON of all decisions, in order.
+func (j *Journal) Decisions() ([]string, error) {
+	return collect(j, "SELECT body FROM decisions ORDER BY id", func(rows *sql.Rows) (string, error) {
+		var body string
+		return body, rows.Scan(&body)
+	})
+}
+
+// Text returns the text of a gate's version.
+func (j *Journal) Text(version string) (string, error) {
+	var text string
+	err := j.brisk.QueryRow("SELECT text FROM texts WHERE version = ?", version).Scan(&text)
+	return text, j.wrap(err)
+}

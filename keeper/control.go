@@ -1,0 +1,196 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+)
+
+// The control socket speaks HTTP with JSON. A request is answered on the
+// keeper's goroutine, between two events.
+
+// Status is what a keeper tells of itself.
+type Status struct {
+	PID        int                   `json:"pid"`
+	Began      time.Time             `json:"began"`
+	Now        time.Time             `json:"now"`
+	Zone       string                `json:"zone"`
+	Staged     bool                  `json:"staged"`
+	Paused     bool                  `json:"paused"`
+	PausedAt   *time.Time            `json:"paused_since,omitempty"`
+	PauseUntil *time.Time            `json:"pause_until,omitempty"`
+	Next       *time.Time            `json:"next,omitempty"`
+	Running    int                   `json:"running"`
+	Gates      map[string]GateStatus `json:"gates"`
+	Broken     gate.Findings         `json:"broken"`
+}
+
+// GateStatus is what goes on with a gate.
+type GateStatus struct {
+	Next    *time.Time `json:"next,omitempty"`
+	Opening string     `json:"opening,omitempty"`
+	Running []int64    `json:"running,omitempty"`
+	Queued  bool       `json:"queued,omitempty"`
+}
+
+// Command is what a keeper is asked to do.
+type Command struct {
+	Gate  string     `json:"gate,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Answer is what came of a command.
+type Answer struct {
+	Decisions []engine.Decision `json:"decisions"`
+	Error     string            `json:"error,omitempty"`
+	Known     bool              `json:"known"` // the gate exists
+}
+
+type controlServer struct {
+	server *http.Server
+	path   string
+}
+
+// listen opens the control socket and answers on it.
+func (k *Keeper) listen(ctx context.Context) (*controlServer, error) {
+	os.Remove(k.home.Socket) // the lock is ours, so whoever left it is gone
+	l, err := net.Listen("unix", k.home.Socket)
+	if err != nil {
+		return nil, homeError(k.home.Socket, err)
+	}
+	if err := os.Chmod(k.home.Socket, 0o600); err != nil {
+		l.Close()
+		return nil, homeError(k.home.Socket, err)
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /status", func(w http.ResponseWriter, r *http.Request) {
+		var s Status
+		k.answer(ctx, w, r, func() any { s = k.status(); return s })
+	})
+	for path, kind := range map[string]engine.EventKind{
+		"/open": engine.Open, "/stop": engine.Stop, "/pause": engine.Pause, "/resume": engine.Resume,
+	} {
+		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { k.command(ctx, w, r, kind) })
+	}
+	s := &http.Server{
+		Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
+		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, peerKey{}, peerOf(c)) },
+	}
+	go s.Serve(l)
+	return &controlServer{server: s, path: k.home.Socket}, nil
+}
+
+func (c *controlServer) close() {
+	c.server.Close()
+	os.Remove(c.path)
+}
+
+type peerKey struct{}
+
+// peerOf returns the user at the other end, by the kernel's word, or -1.
+func peerOf(c net.Conn) int {
+	uc, ok := c.(*net.UnixConn)
+	if !ok {
+		return -1
+	}
+	raw, err := uc.SyscallConn()
+	if err != nil {
+		return -1
+	}
+	uid := -1
+	raw.Control(func(fd uintptr) {
+		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
+			uid = int(cred.Uid)
+		}
+	})
+	return uid
+}
+
+// answer calls f on the keeper's goroutine and sends what it returns.
+func (k *Keeper) answer(ctx context.Context, w http.ResponseWriter, r *http.Request, f func() any) {
+	if uid, _ := r.Context().Value(peerKey{}).(int); uid != 0 && uid != os.Getuid() {
+		http.Error(w, "this keeper is another person's", http.StatusForbidden)
+		return
+	}
+	result := make(chan any, 1)
+	select {
+	case k.calls <- func() { result <- f() }:
+	case <-ctx.Done():
+		http.Error(w, errGone.Error(), http.StatusServiceUnavailable)
+		return
+	case <-r.Context().Done():
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(<-result)
+}
+
+func (k *Keeper) command(ctx context.Context, w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
+	var c Command
+	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&c); err != nil && !errors.Is(err, io.EOF) {
+		http.Error(w, "the request is not understood: "+err.Error(), http.StatusBadRequest)
+		return
+	}
+	k.answer(ctx, w, r, func() any { return k.obey(kind, c) })
+}
+
+// obey turns a command into an event.
+func (k *Keeper) obey(kind engine.EventKind, c Command) Answer {
+	ev := engine.Event{Kind: kind, At: k.now(), Gate: c.Gate}
+	if kind == engine.Open || kind == engine.Stop {
+		if _, ok := k.engine.Status(c.Gate); !ok {
+			a := Answer{}
+			if found := k.broken[c.Gate]; len(found) > 0 {
+				a.Error = found.Error()
+			}
+			return a
+		}
+	}
+	if c.Until != nil {
+		ev.Until = calendar.InstantOf(*c.Until)
+	}
+	return Answer{Decisions: k.handle(ev), Known: true}
+}
+
+func (k *Keeper) status() Status {
+	s := Status{PID: os.Getpid(), Began: k.began, Now: k.ws.Now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
+		Running: k.engine.Alive(), Gates: map[string]GateStatus{}, Broken: gate.Findings{}}
+	paused, since, until := k.engine.Paused()
+	if s.Paused = paused; paused {
+		s.PausedAt, s.PauseUntil = timeOf(since), timeOf(until)
+	}
+	for name := range k.files {
+		st, _ := k.engine.Status(name)
+		next := timeOf(st.Next)
+		s.Gates[name] = GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Queued: st.Queued}
+		if next != nil && (s.Next == nil || next.Before(*s.Next)) {
+			s.Next = next
+		}
+	}
+	for _, found := range k.broken {
+		s.Broken = append(s.Broken, found...)
+	}
+	return s
+}
+
+// timeOf returns an instant as a time, and nil for none.
+func timeOf(at calendar.Instant) *time.Time {
+	if at == 0 {
+		return nil
+	}
+	t := at.Time()
+	return &t
+}

@@ -1,0 +1,100 @@
+package keeper
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/adrg/xdg"
+
+	"timegate/core/gate"
+)
+
+// Home is where all of one scope's state lies.
+type Home struct {
+	Scope  gate.Scope
+	Gates  string // folder of the gate files
+	State  string // folder of the journal, the outputs and the lock
+	Socket string
+}
+
+// HomeAt returns the home that lies in one folder.
+func HomeAt(dir string, scope gate.Scope) Home {
+	return Home{Scope: scope, Gates: filepath.Join(dir, "gates"), State: dir, Socket: filepath.Join(dir, "keeper.sock")}
+}
+
+// HomeOf returns a scope's own home: for the system scope by the Filesystem
+// Hierarchy Standard, for the user scope by the XDG Base Directory
+// Specification.
+func HomeOf(scope gate.Scope) Home {
+	if scope == gate.System {
+		return Home{Scope: scope, Gates: "/etc/timegate/gates", State: "/var/lib/timegate", Socket: "/run/timegate/keeper.sock"}
+	}
+	runtime := xdg.RuntimeDir
+	return Home{
+		Scope:  scope,
+		Gates:  filepath.Join(xdg.ConfigHome, "timegate", "gates"),
+		State:  filepath.Join(xdg.StateHome, "timegate"),
+		Socket: filepath.Join(runtime, "timegate", "keeper.sock"),
+	}
+}
+
+// Journal returns the journal's path.
+func (h Home) Journal() string { return filepath.Join(h.State, "journal.db") }
+
+// Outputs returns the folder of what runs have printed.
+func (h Home) Outputs() string { return filepath.Join(h.State, "outputs") }
+
+// Output returns the path of what a run has printed.
+func (h Home) Output(run int64) string {
+	return filepath.Join(h.Outputs(), strconv.FormatInt(run, 10)+".txt")
+}
+
+// GateFile returns the path of a gate's file.
+func (h Home) GateFile(name string) string { return filepath.Join(h.Gates, name+".toml") }
+
+func (h Home) lock() string { return filepath.Join(h.State, "keeper.lock") }
+
+// A HomeError reports a home that cannot be used.
+type HomeError struct {
+	Path   string
+	Reason string
+	Remedy string
+	Err    error
+}
+
+func (e *HomeError) Error() string { return fmt.Sprintf("%s: %s; %s", e.Path, e.Reason, e.Remedy) }
+func (e *HomeError) Unwrap() error { return e.Err }
+
+// maxSocketPath is the longest path that a Unix socket's address holds,
+// without its closing zero byte (sockaddr_un in unix(7)).
+const maxSocketPath = 107
+
+// Prepare makes the home's folders.
+func (h Home) Prepare() error {
+	if len(h.Socket) > maxSocketPath {
+		return &HomeError{Path: h.Socket, Reason: fmt.Sprintf("the socket's path has %d bytes, and the system allows %d", len(h.Socket), maxSocketPath),
+			Remedy: "choose a home with a shorter path"}
+	}
+	for _, dir := range []string{h.State, h.Gates, h.Outputs(), filepath.Dir(h.Socket)} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return homeError(dir, err)
+		}
+	}
+	return nil
+}
+
+func homeError(path string, err error) error {
+	e := &HomeError{Path: path, Reason: err.Error(), Remedy: "choose another home with --home", Err: err}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		e.Path, e.Reason = pe.Path, pe.Err.Error()
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		e.Reason, e.Remedy = "it cannot be written by you", "choose another home with --home, or give yourself the right to write there"
+	}
+	return e
+}

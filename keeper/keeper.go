@@ -1,0 +1,342 @@
+// Package keeper is the resident process: it watches the moments through a
+// workstation, lets the engine decide, commits what it decided to the
+// journal and then does it.
+//
+// One goroutine, that of [Keeper.Run], owns the engine, the processes and the
+// journal. All else sends it events.
+package keeper
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/journal"
+	"timegate/workstation"
+)
+
+// Options are what a keeper is made of.
+type Options struct {
+	Home        Home
+	Workstation workstation.Workstation
+	Log         *slog.Logger // nil for none
+	// Observe is called after each event that led to something, on the
+	// keeper's goroutine.
+	Observe func(engine.Event, []engine.Decision)
+	// Ready is called once the keeper answers on its socket.
+	Ready func()
+}
+
+// Keeper is a keeper at work.
+type Keeper struct {
+	home    Home
+	ws      workstation.Workstation
+	log     *slog.Logger
+	observe func(engine.Event, []engine.Decision)
+	ready   func()
+
+	events chan engine.Event // ends of runs
+	calls  chan func()       // from the control socket
+
+	// What follows belongs to the goroutine of Run.
+	journal *journal.Journal
+	engine  *engine.Engine
+	files   map[string]File // the last good version of each gate
+	broken  map[string]gate.Findings
+	procs   map[int64]workstation.Process
+	began   time.Time
+	wake    time.Time
+}
+
+// New returns a keeper that [Keeper.Run] sets to work.
+func New(o Options) *Keeper {
+	k := &Keeper{
+		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready,
+		events: make(chan engine.Event), calls: make(chan func()),
+		engine: engine.New(), files: map[string]File{}, broken: map[string]gate.Findings{}, procs: map[int64]workstation.Process{},
+	}
+	if k.log == nil {
+		k.log = slog.New(slog.DiscardHandler)
+	}
+	return k
+}
+
+// Run keeps the gates until the context ends. Programs that then run go on;
+// the next keeper watches them further.
+func (k *Keeper) Run(ctx context.Context) error {
+	if err := k.home.Prepare(); err != nil {
+		return err
+	}
+	unlock, err := takeLock(k.home.lock())
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if k.journal, err = journal.Open(k.home.Journal()); err != nil {
+		return err
+	}
+	defer k.journal.Close()
+	watch, err := watchFolder(k.home.Gates)
+	if err != nil {
+		return err
+	}
+	defer watch.close()
+	control, err := k.listen(ctx)
+	if err != nil {
+		return err
+	}
+	defer control.close()
+	k.began = k.ws.Now()
+	if err := k.begin(); err != nil {
+		return err
+	}
+	if k.ready != nil {
+		k.ready()
+	}
+	return k.loop(ctx, watch)
+}
+
+func (k *Keeper) loop(ctx context.Context, watch *folderWatch) error {
+	for {
+		k.setWake()
+		select {
+		case <-ctx.Done():
+			k.log.Info("keeper ends", "programs_running", k.engine.Alive())
+			return nil
+		case w := <-k.ws.Wakes():
+			kind := engine.Tick
+			if w.ClockSet {
+				kind = engine.ClockSet
+			}
+			k.wake = time.Time{}
+			k.handle(engine.Event{Kind: kind, At: k.now()})
+		case ev := <-k.events:
+			delete(k.procs, ev.Run)
+			k.handle(ev)
+		case call := <-k.calls:
+			call()
+		case <-watch.changed:
+			if err := k.reload(); err != nil {
+				k.log.Error("the gates cannot be read; the last good ones go on", "error", err)
+			}
+		}
+	}
+}
+
+func (k *Keeper) now() calendar.Instant { return calendar.InstantOf(k.ws.Now()) }
+
+// setWake asks the workstation for the engine's next tick.
+func (k *Keeper) setWake() {
+	var at time.Time
+	if next, ok := k.engine.Wake(); ok {
+		at = next.Time()
+	}
+	if !at.Equal(k.wake) || k.ws.Staged() {
+		k.ws.SetWake(at)
+		k.wake = at
+	}
+}
+
+// begin reads the gates, tells the engine what was before and finds programs
+// that still run.
+func (k *Keeper) begin() error {
+	boot := k.ws.BootID()
+	memory, err := k.journal.Memory(boot)
+	if err != nil {
+		return err
+	}
+	files, err := ReadFolder(k.home, Env(k.ws.Zone()))
+	if err != nil {
+		return err
+	}
+	ev := engine.Event{Kind: engine.Begin, At: k.now(), Memory: memory}
+	texts := k.take(files, &ev)
+	newBoot := memory.Booted == 0
+	// The gates are recorded by their versions; the memory is the journal's
+	// own and need not be kept twice.
+	k.handleWith(ev, journal.Record{Texts: texts})
+	for _, rm := range memory.Running {
+		k.adopt(rm)
+	}
+	if newBoot {
+		k.handleWith(engine.Event{Kind: engine.Boot, At: k.now()}, journal.Record{BootID: boot})
+	}
+	k.log.Info("keeper began", "gates", len(k.files), "broken", len(k.broken), "programs_found", len(k.procs), "staged", k.ws.Staged())
+	return nil
+}
+
+// adopt goes on watching a program that an earlier keeper started.
+func (k *Keeper) adopt(rm engine.RunMemory) {
+	g := gate.Default(rm.Gate)
+	if f, ok := k.files[rm.Gate]; ok {
+		g = f.Gate
+	}
+	o := workstation.Order{Run: rm.Run, Mark: mark(k.home, rm.Run), Output: workstation.Output{Path: k.home.Output(rm.Run), Keep: g.Limits.Output}}
+	o.Done = k.done(rm.Run)
+	p := k.ws.Adopt(o, rm.PID)
+	if p == nil {
+		k.handle(engine.Event{Kind: engine.Lost, At: k.now(), Run: rm.Run, Detail: "it ended while no keeper ran, so how it ended is not known"})
+		return
+	}
+	k.procs[rm.Run] = p
+	if rm.PID == 0 {
+		k.handle(engine.Event{Kind: engine.Started, At: k.now(), Run: rm.Run, PID: p.PID()})
+	}
+}
+
+// done reports the end of a run to the keeper's goroutine.
+func (k *Keeper) done(run int64) func(workstation.Exit) {
+	return func(x workstation.Exit) {
+		ev := engine.Event{Kind: engine.Ended, At: k.now(), Run: run, Exit: x.Status, Signal: x.Signal, Usage: &x.Usage}
+		if x.Lost {
+			ev.Kind, ev.Detail = engine.Lost, "it outlived the keeper that started it, and this system does not tell how it ended"
+		}
+		k.events <- ev
+	}
+}
+
+// take compares files with what is known, notes the broken ones, and fills in
+// what the engine must hear. It returns the texts to be recorded.
+func (k *Keeper) take(files []File, ev *engine.Event) map[string]string {
+	texts := map[string]string{}
+	present := map[string]bool{}
+	clear(k.broken)
+	for _, f := range files {
+		present[f.Name] = true
+		if f.Gate == nil {
+			k.broken[f.Name] = f.Findings.Errors()
+			continue
+		}
+		if k.files[f.Name].Version == f.Version {
+			continue
+		}
+		k.files[f.Name] = f
+		texts[f.Version] = f.Text
+		ev.Set = append(ev.Set, engine.Definition{Name: f.Name, Version: f.Version, Gate: f.Gate})
+	}
+	for name := range k.files {
+		if !present[name] {
+			delete(k.files, name)
+			ev.Removed = append(ev.Removed, name)
+		}
+	}
+	return texts
+}
+
+// reload reads the folder anew.
+func (k *Keeper) reload() error {
+	files, err := ReadFolder(k.home, Env(k.ws.Zone()))
+	if err != nil {
+		return err
+	}
+	ev := engine.Event{Kind: engine.Gates, At: k.now()}
+	texts := k.take(files, &ev)
+	for name, found := range k.broken {
+		k.log.Warn("a gate file is wrong; its last good version goes on", "gate", name, "error", found.Error())
+	}
+	if len(ev.Set)+len(ev.Removed) > 0 {
+		k.log.Info("gates changed", "set", len(ev.Set), "removed", len(ev.Removed))
+		k.handleWith(ev, journal.Record{Texts: texts})
+	}
+	return nil
+}
+
+func (k *Keeper) handle(ev engine.Event) []engine.Decision {
+	return k.handleWith(ev, journal.Record{})
+}
+
+// handleWith lets the engine decide about an event, commits that, and does
+// it; what comes of doing it is handled in turn.
+func (k *Keeper) handleWith(ev engine.Event, rec journal.Record) []engine.Decision {
+	var all []engine.Decision
+	for events := []engine.Event{ev}; len(events) > 0; {
+		var records []journal.Record
+		for _, ev := range events {
+			rec.Event, rec.Decisions = ev, k.engine.Handle(ev)
+			rec.Commands = k.commands(rec.Decisions)
+			if len(rec.Decisions) > 0 || ev.Kind != engine.Tick {
+				records = append(records, rec)
+			}
+			rec = journal.Record{}
+		}
+		events = nil
+		err := k.journal.Write(records...)
+		if err != nil {
+			k.log.Error("the journal cannot be written; nothing is started", "error", err)
+		}
+		for _, r := range records {
+			all = append(all, r.Decisions...)
+			for i := range r.Decisions {
+				if follow, ok := k.carryOut(&r.Decisions[i], err); ok {
+					events = append(events, follow)
+				}
+			}
+			if k.observe != nil {
+				k.observe(r.Event, r.Decisions)
+			}
+		}
+	}
+	return all
+}
+
+func (k *Keeper) commands(decisions []engine.Decision) map[int64][]string {
+	out := map[int64][]string{}
+	for _, d := range decisions {
+		if d.Starts() {
+			out[d.Run] = k.files[d.Gate].Gate.Run
+		}
+	}
+	return out
+}
+
+// carryOut does what was decided. Where that leads to an event, it is
+// returned.
+func (k *Keeper) carryOut(d *engine.Decision, unrecorded error) (engine.Event, bool) {
+	switch {
+	case d.Starts() && unrecorded != nil:
+		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: "the journal cannot be written: " + unrecorded.Error()}, true
+	case d.Starts():
+		return k.start(d), true
+	case d.Kind == engine.Halt:
+		if p := k.procs[d.Run]; p != nil {
+			if err := p.End(d.Signal); err != nil {
+				k.log.Error("a program could not be ended", "gate", d.Gate, "run", d.Run, "error", err)
+			}
+		}
+	}
+	return engine.Event{}, false
+}
+
+func (k *Keeper) start(d *engine.Decision) engine.Event {
+	g := k.files[d.Gate].Gate
+	if err := refusal(g); err != nil {
+		return engine.Event{Kind: engine.Refuse, At: k.now(), Run: d.Run, Detail: err.Error()}
+	}
+	o := order(k.home, g, d)
+	o.Done = k.done(d.Run)
+	p, err := k.ws.Start(o)
+	if err != nil {
+		k.log.Warn("a program could not be started", "gate", d.Gate, "run", d.Run, "error", err)
+		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: err.Error()}
+	}
+	k.procs[d.Run] = p
+	return engine.Event{Kind: engine.Started, At: k.now(), Run: d.Run, PID: p.PID()}
+}
+
+// mark is what a run's processes carry in their environment: the run and the
+// home it belongs to.
+func mark(h Home, run int64) string {
+	sum := sha256.Sum256([]byte(h.State))
+	return fmt.Sprintf("%s-%d", hex.EncodeToString(sum[:6]), run)
+}
+
+
+var errGone = errors.New("the keeper is ending")

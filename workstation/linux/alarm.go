@@ -1,0 +1,110 @@
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/workstation"
+)
+
+// alarm is one timerfd on the wall clock. It is always armed, if need be for
+// a day that never comes, because only an armed timer tells that the clock
+// was set.
+type alarm struct {
+	file  *os.File
+	wakes chan workstation.Wake
+
+	mu sync.Mutex // guards at
+	at time.Time
+}
+
+// farAway is armed where nothing is due: the year 36812.
+const farAway = 1 << 40
+
+func newAlarm() (*alarm, error) {
+	fd, err := unix.TimerfdCreate(unix.CLOCK_REALTIME, unix.TFD_CLOEXEC|unix.TFD_NONBLOCK)
+	if err != nil {
+		return nil, fmt.Errorf("%w: timerfd: %w", workstation.ErrNoClock, err)
+	}
+	a := &alarm{file: os.NewFile(uintptr(fd), "timerfd"), wakes: make(chan workstation.Wake, 1)}
+	if err := a.arm(); err != nil {
+		return nil, fmt.Errorf("%w: timerfd: %w", workstation.ErrNoClock, err)
+	}
+	go a.watch()
+	return a, nil
+}
+
+func (a *alarm) set(at time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.at.Equal(at) {
+		return
+	}
+	a.at = at
+	a.arm() // fails only for a bad descriptor or time; neither can be here
+}
+
+func (a *alarm) arm() error {
+	value := unix.Timespec{Sec: farAway}
+	if !a.at.IsZero() {
+		value = unix.NsecToTimespec(max(a.at.UnixNano(), 1))
+	}
+	var err error
+	raw, rawErr := a.file.SyscallConn()
+	if rawErr != nil {
+		return rawErr
+	}
+	ctlErr := raw.Control(func(fd uintptr) {
+		err = unix.TimerfdSettime(int(fd), unix.TFD_TIMER_ABSTIME|unix.TFD_TIMER_CANCEL_ON_SET, &unix.ItimerSpec{Value: value}, nil)
+		if errors.Is(err, unix.ECANCELED) {
+			err = nil // the clock was set just now: the timer is armed all the same, and the reader is told
+		}
+	})
+	return errors.Join(ctlErr, err)
+}
+
+// watch passes expirations on until the file is closed.
+func (a *alarm) watch() {
+	var count [8]byte
+	for {
+		_, err := a.file.Read(count[:])
+		w := workstation.Wake{}
+		switch {
+		case errors.Is(err, unix.ECANCELED):
+			w.ClockSet = true
+			a.mu.Lock()
+			a.arm()
+			a.mu.Unlock()
+		case err != nil:
+			return
+		default:
+			a.mu.Lock()
+			a.at = time.Time{} // a time asked for again is armed again
+			a.mu.Unlock()
+		}
+		a.send(w)
+	}
+}
+
+// send leaves one wake for the keeper; that the clock was set is not lost.
+func (a *alarm) send(w workstation.Wake) {
+	for {
+		select {
+		case a.wakes <- w:
+			return
+		default:
+		}
+		select {
+		case old := <-a.wakes:
+			w.ClockSet = w.ClockSet || old.ClockSet
+		default:
+		}
+	}
+}
+
+func (a *alarm) close() error { return a.file.Close() }

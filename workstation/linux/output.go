@@ -1,0 +1,258 @@
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/workstation"
+)
+
+// collector keeps the first and the last half of what a program prints. While
+// it runs, the last half is in two files that take turns, so that what is kept
+// can be read at any time and survives the keeper; at the end all becomes one
+// file.
+type collector struct {
+	path     string
+	pipePath string
+	half     int64
+	pipe     *os.File
+	head     *os.File
+
+	mu      sync.Mutex // guards what follows, until the program has ended
+	headLen int64
+	tail    *os.File // the one being filled
+	tailLen int64
+	dropped int64
+	total   int64
+	final   bool
+
+	drained chan struct{} // closed when all that the program had printed is kept
+	once    sync.Once
+}
+
+func pipeName(path string) string    { return path + ".pipe" }
+func tailName(path string) string    { return path + ".tail" }
+func olderName(path string) string   { return path + ".older" }
+func droppedName(path string) string { return path + ".dropped" }
+
+// newCollector makes the pipe and the file of a new run.
+func newCollector(o workstation.Output) (*collector, error) {
+	c := collect(o)
+	if err := unix.Mkfifo(c.pipePath, 0o600); err != nil {
+		return nil, &os.PathError{Op: "make pipe", Path: c.pipePath, Err: err}
+	}
+	err := c.open(os.O_TRUNC)
+	if err != nil {
+		c.discard()
+		return nil, err
+	}
+	return c, nil
+}
+
+// resumeCollector goes on with the pipe of an earlier keeper's run.
+func resumeCollector(o workstation.Output) *collector {
+	c := collect(o)
+	if err := c.open(0); err != nil {
+		return c
+	}
+	c.headLen = sizeOf(c.path)
+	c.tailLen = sizeOf(tailName(c.path))
+	if b, err := os.ReadFile(droppedName(c.path)); err == nil {
+		c.dropped, _ = strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64)
+	}
+	c.total = c.headLen + c.tailLen + sizeOf(olderName(c.path)) + c.dropped
+	return c
+}
+
+func collect(o workstation.Output) *collector {
+	return &collector{path: o.Path, pipePath: pipeName(o.Path), half: max(o.Keep/2, 1), drained: make(chan struct{})}
+}
+
+func (c *collector) open(flags int) error {
+	var err error
+	if c.head, err = os.OpenFile(c.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND|flags, 0o600); err != nil {
+		return err
+	}
+	c.pipe, err = os.OpenFile(c.pipePath, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	return err
+}
+
+func sizeOf(path string) int64 {
+	if info, err := os.Stat(path); err == nil {
+		return info.Size()
+	}
+	return 0
+}
+
+// discard takes back what newCollector made.
+func (c *collector) discard() {
+	for _, f := range []*os.File{c.pipe, c.head} {
+		if f != nil {
+			f.Close()
+		}
+	}
+	os.Remove(c.pipePath)
+	if sizeOf(c.path) == 0 {
+		os.Remove(c.path)
+	}
+}
+
+// run reads the pipe until no process has it open any more.
+func (c *collector) run() {
+	defer c.once.Do(func() { close(c.drained) })
+	if c.pipe == nil {
+		return
+	}
+	defer c.pipe.Close()
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := c.pipe.Read(buf)
+		c.keep(buf[:n])
+		switch {
+		case err == nil:
+		case errors.Is(err, os.ErrDeadlineExceeded):
+			// The program has ended: take what is left in the pipe, then go on
+			// for processes that it left behind.
+			c.drain(buf)
+			c.pipe.SetReadDeadline(time.Time{})
+			c.once.Do(func() { close(c.drained) })
+		default:
+			return
+		}
+	}
+}
+
+// drain reads what is in the pipe without waiting for more.
+func (c *collector) drain(buf []byte) {
+	raw, err := c.pipe.SyscallConn()
+	if err != nil {
+		return
+	}
+	raw.Control(func(fd uintptr) {
+		for {
+			n, err := unix.Read(int(fd), buf)
+			if n <= 0 || err != nil {
+				return
+			}
+			c.keep(buf[:n])
+		}
+	})
+}
+
+// keep appends to the head, then to the tail. A write that fails loses what
+// was printed, never the program.
+func (c *collector) keep(b []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.final || len(b) == 0 {
+		return
+	}
+	c.total += int64(len(b))
+	if room := c.half - c.headLen; room > 0 {
+		n, _ := c.head.Write(b[:min(int64(len(b)), room)])
+		c.headLen += int64(n)
+		b = b[n:]
+	}
+	for len(b) > 0 {
+		if c.tail == nil || c.tailLen >= c.half {
+			if !c.turn() {
+				return
+			}
+		}
+		n, err := c.tail.Write(b[:min(int64(len(b)), c.half-c.tailLen)])
+		if err != nil {
+			return
+		}
+		c.tailLen += int64(n)
+		b = b[n:]
+	}
+}
+
+// turn begins a new tail file and lets the oldest go.
+func (c *collector) turn() bool {
+	if c.tail != nil {
+		c.tail.Close()
+		if old := sizeOf(olderName(c.path)); old > 0 {
+			c.dropped += old
+			os.WriteFile(droppedName(c.path), []byte(strconv.FormatInt(c.dropped, 10)), 0o600)
+		}
+		os.Rename(tailName(c.path), olderName(c.path))
+		c.tailLen = 0
+	}
+	var err error
+	c.tail, err = os.OpenFile(tailName(c.path), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	return err == nil
+}
+
+// ended waits until all that the program had printed is kept, and makes one
+// file of it. It returns how many bytes came and how many were not kept.
+func (c *collector) ended() (total, dropped int64) {
+	if c.pipe != nil {
+		c.pipe.SetReadDeadline(time.Unix(1, 0))
+		<-c.drained
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.final = true
+	if c.head != nil {
+		c.join()
+		c.head.Close()
+	}
+	os.Remove(c.pipePath)
+	return c.total, c.dropped
+}
+
+// join appends the last half of the tail files to the head.
+func (c *collector) join() {
+	if c.tail != nil {
+		c.tail.Close()
+	}
+	older, newer := sizeOf(olderName(c.path)), sizeOf(tailName(c.path))
+	if skip := older + newer - c.half; skip > 0 || c.dropped > 0 {
+		c.dropped += max(skip, 0)
+		fmt.Fprintf(c.head, "\n[%d bytes left out]\n", c.dropped)
+	}
+	appendTail(c.head, olderName(c.path), min(older, max(c.half-newer, 0)))
+	appendTail(c.head, tailName(c.path), min(newer, c.half))
+	for _, name := range []string{olderName(c.path), tailName(c.path), droppedName(c.path)} {
+		os.Remove(name)
+	}
+}
+
+// appendTail copies the last n bytes of a file.
+func appendTail(w io.Writer, path string, n int64) {
+	f, err := os.Open(path)
+	if err != nil || n <= 0 {
+		return
+	}
+	defer f.Close()
+	if _, err := f.Seek(-n, io.SeekEnd); err == nil {
+		io.Copy(w, f)
+	}
+}
+
+// ReadOutput returns what is kept of a run's output, also while it runs.
+func ReadOutput(path string) ([]byte, error) {
+	out, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if b, err := os.ReadFile(droppedName(path)); err == nil {
+		out = fmt.Appendf(out, "\n[%s bytes left out]\n", b)
+	}
+	for _, name := range []string{olderName(path), tailName(path)} {
+		if more, err := os.ReadFile(name); err == nil {
+			out = append(out, more...)
+		}
+	}
+	return out, nil
+}

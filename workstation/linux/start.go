@@ -1,0 +1,186 @@
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/core/engine"
+	"timegate/workstation"
+)
+
+// Starter starts real programs. Its zero value is ready.
+//
+// Each program gets a session of its own, no terminal, and a named pipe for
+// what it prints. The program holds both ends of the pipe open: if the keeper
+// goes away, the program is not ended by that, and the next keeper opens the
+// pipe by its name and reads on.
+type Starter struct{}
+
+var _ interface {
+	Start(workstation.Order) (workstation.Process, error)
+} = Starter{}
+
+// Start implements [workstation.Workstation].
+func (Starter) Start(o workstation.Order) (workstation.Process, error) {
+	program, err := lookPath(o)
+	if err != nil {
+		return nil, err
+	}
+	c, err := newCollector(o.Output)
+	if err != nil {
+		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: "what it prints could not be kept: check the folder of the outputs"}
+	}
+	// Both ends, so that the pipe never lacks a reader.
+	// It is opened by hand because os.OpenFile makes it non-blocking, which no
+	// program expects of its output.
+	fd, err := unix.Open(c.pipePath, unix.O_RDWR|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		c.discard()
+		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
+	}
+	stdout := os.NewFile(uintptr(fd), c.pipePath)
+	defer stdout.Close()
+	stdin, err := os.Open(os.DevNull)
+	if err != nil {
+		c.discard()
+		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
+	}
+	defer stdin.Close()
+	proc, err := os.StartProcess(program, o.Argv, &os.ProcAttr{
+		Dir:   o.Folder,
+		Env:   append(o.Env[:len(o.Env):len(o.Env)], workstation.MarkVariable+"="+o.Mark),
+		Files: []*os.File{stdin, stdout, stdout},
+		Sys:   &syscall.SysProcAttr{Setsid: true},
+	})
+	if err != nil {
+		c.discard()
+		return nil, startError(o, program, err)
+	}
+	p := &process{pid: proc.Pid, mark: o.Mark}
+	go c.run()
+	go func() {
+		state, err := proc.Wait()
+		p.gone()
+		exit := workstation.Exit{Lost: err != nil}
+		if err == nil {
+			exit = exitOf(state)
+		}
+		exit.Usage.Output, exit.Usage.Dropped = c.ended()
+		o.Done(exit)
+	}()
+	return p, nil
+}
+
+func lookPath(o workstation.Order) (string, error) {
+	name := o.Argv[0]
+	if strings.Contains(name, "/") {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(o.Folder, name)
+		}
+		return name, nil
+	}
+	for _, v := range o.Env {
+		if path, ok := strings.CutPrefix(v, "PATH="); ok {
+			for _, dir := range filepath.SplitList(path) {
+				full := filepath.Join(dir, name)
+				if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 && filepath.IsAbs(full) {
+					return full, nil
+				}
+			}
+			return "", &workstation.StartError{Program: name, Err: exec.ErrNotFound, Remedy: "write its whole path"}
+		}
+	}
+	return "", &workstation.StartError{Program: name, Err: exec.ErrNotFound, Remedy: "write its whole path"}
+}
+
+// startError says what the kernel's word means for the file at hand.
+func startError(o workstation.Order, program string, err error) error {
+	e := &workstation.StartError{Program: o.Argv[0], Err: err}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		e.Err = pe.Err
+	}
+	info, statErr := os.Stat(program)
+	switch {
+	case o.Folder != "" && !isDir(o.Folder):
+		e.Err = fmt.Errorf("its folder %s is not there", o.Folder)
+		e.Remedy = "make the folder, or change the gate's folder"
+	case errors.Is(err, fs.ErrNotExist) && statErr == nil:
+		e.Remedy = "the file is there, but the interpreter that its first line names is not"
+	case errors.Is(err, fs.ErrNotExist):
+		e.Remedy = "check the path"
+	case errors.Is(err, fs.ErrPermission) && statErr == nil && info.IsDir():
+		e.Err = errors.New("it is a folder")
+	case errors.Is(err, fs.ErrPermission) && statErr == nil && info.Mode()&0o111 == 0:
+		e.Err = errors.New("it is not marked as executable")
+		e.Remedy = "chmod +x " + program
+	case errors.Is(err, syscall.ENOEXEC):
+		e.Remedy = `a script begins with a line such as "#!/bin/sh"`
+	}
+	return e
+}
+
+func isDir(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}
+
+func exitOf(state *os.ProcessState) workstation.Exit {
+	var e workstation.Exit
+	if ws, ok := state.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
+		e.Signal = signalName(ws.Signal())
+	} else {
+		e.Status = state.ExitCode()
+	}
+	e.Usage = engine.Usage{UserMS: state.UserTime().Milliseconds(), SystemMS: state.SystemTime().Milliseconds()}
+	if ru, ok := state.SysUsage().(*syscall.Rusage); ok {
+		e.Usage.MaxRSS = ru.Maxrss << 10
+	}
+	return e
+}
+
+func signalName(s syscall.Signal) string { return strings.TrimPrefix(unix.SignalName(s), "SIG") }
+
+// process is the leader of a program's session.
+type process struct {
+	pid  int
+	mark string
+
+	mu   sync.Mutex // guards over
+	over bool
+}
+
+func (p *process) PID() int { return p.pid }
+
+// gone notes that the leader is no more, and its number may be another's.
+func (p *process) gone() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.over = true
+}
+
+var signals = map[string]syscall.Signal{"TERM": syscall.SIGTERM, "KILL": syscall.SIGKILL}
+
+// End implements [workstation.Process].
+func (p *process) End(name string) error {
+	sig, ok := signals[name]
+	if !ok {
+		return fmt.Errorf("no signal %q is sent to programs", name)
+	}
+	p.mu.Lock()
+	leader := p.pid
+	if p.over {
+		leader = 0
+	}
+	p.mu.Unlock()
+	return endTree(leader, p.mark, sig)
+}

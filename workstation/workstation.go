@@ -1,0 +1,105 @@
+// Package workstation is the one way in which Time Gate meets the machine: its
+// clock, its boots and its processes. The real machine is in
+// workstation/linux, a stand-in for demos and tests in workstation/staged;
+// both pass the rules of workstation/wstest.
+package workstation
+
+import (
+	"errors"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+)
+
+// Workstation is what a keeper needs of a machine. Its methods may be called
+// from any goroutine.
+type Workstation interface {
+	// Now returns the wall clock's time.
+	Now() time.Time
+	// Zone returns the time zone in which the machine's clock is read.
+	Zone() *calendar.Zone
+	// BootID identifies this boot of the machine; it is "" where that cannot
+	// be told.
+	BootID() string
+	// Staged reports whether this is a stand-in.
+	Staged() bool
+
+	// SetWake asks for a Wake at a time, in place of an earlier one; the zero
+	// time asks for none.
+	SetWake(at time.Time)
+	// Wakes tells that the time asked for has come, or that the wall clock
+	// was set.
+	Wakes() <-chan Wake
+
+	// Start starts a program and returns once it runs. Its error is an
+	// [*StartError].
+	Start(o Order) (Process, error)
+	// Adopt finds a program that an earlier keeper started and goes on
+	// watching it. It returns nil where nothing of it runs any more. pid is 0
+	// where the earlier keeper did not get to know it.
+	Adopt(o Order, pid int) Process
+	// Close lets the clock and the watches go. Programs run on.
+	Close() error
+}
+
+// Wake is why a keeper was woken.
+type Wake struct{ ClockSet bool }
+
+// Order says what to start.
+type Order struct {
+	Run    int64
+	Mark   string   // put into the environment as [MarkVariable]; finds the program's processes again
+	Argv   []string // the program, as a path or a name to be found in PATH, and its arguments
+	Folder string
+	Env    []string // NAME=value; nothing is inherited
+	Output Output
+	// Done is called once, from a goroutine of its own, when the program has
+	// ended and what it printed is in its file.
+	Done func(Exit)
+}
+
+// MarkVariable is the environment variable that holds an order's Mark.
+const MarkVariable = "TIMEGATE_MARK"
+
+// Output says where what a program prints is kept.
+type Output struct {
+	Path string // a file with the first and the last half of Keep bytes
+	Keep int64
+}
+
+// Exit tells how a program ended.
+type Exit struct {
+	Status int
+	Signal string // name of the signal that ended it, such as TERM, or ""
+	Lost   bool   // nobody saw how
+	Usage  engine.Usage
+}
+
+// Process is a program that was started.
+type Process interface {
+	PID() int
+	// End sends TERM or KILL to the program and all processes that came of
+	// it.
+	End(signal string) error
+}
+
+// StartError says why a program could not be started.
+type StartError struct {
+	Program string
+	Err     error
+	Remedy  string
+}
+
+func (e *StartError) Error() string {
+	s := "cannot start " + e.Program + ": " + e.Err.Error()
+	if e.Remedy != "" {
+		s += "; " + e.Remedy
+	}
+	return s
+}
+
+func (e *StartError) Unwrap() error { return e.Err }
+
+// ErrNoClock is returned where the machine cannot wake a keeper.
+var ErrNoClock = errors.New("the machine's clock cannot be watched")

@@ -1,0 +1,88 @@
+// Package zones finds time zones by their names. A machine's own zone files
+// are preferred, as they may be newer; a machine without any uses the database
+// that is built in.
+package zones
+
+import (
+	_ "embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	_ "time/tzdata" // for machines without zone files
+
+	"timegate/core/calendar"
+	"timegate/core/phrase"
+)
+
+//go:embed names.txt
+var names string
+
+// Names returns the names of the zones that are built in.
+func Names() []string { return strings.Fields(names) }
+
+var cache sync.Map // name -> *calendar.Zone
+
+// Find returns the zone of a name such as Europe/London.
+func Find(name string) (*calendar.Zone, error) {
+	if z, ok := cache.Load(name); ok {
+		return z.(*calendar.Zone), nil
+	}
+	loc, err := time.LoadLocation(name)
+	if err != nil || name == "" || name == "Local" {
+		return nil, unknown(name)
+	}
+	z, _ := cache.LoadOrStore(name, calendar.NewZone(loc))
+	return z.(*calendar.Zone), nil
+}
+
+// unknown says which zones may have been meant.
+func unknown(name string) error {
+	all := Names()
+	if near, ok := phrase.Nearest(name, all); ok {
+		return fmt.Errorf("there is no time zone %q; did you mean %s?", name, near)
+	}
+	// A city without its continent, or with a wrong one.
+	city := strings.ReplaceAll(name[strings.LastIndexByte(name, '/')+1:], " ", "_")
+	var cities []string
+	for _, n := range all {
+		cities = append(cities, n[strings.LastIndexByte(n, '/')+1:])
+	}
+	if near, ok := phrase.Nearest(city, cities); ok {
+		return fmt.Errorf("there is no time zone %q; did you mean %s?", name, all[slices.Index(cities, near)])
+	}
+	return fmt.Errorf("there is no time zone %q; zones have names such as Europe/London or Asia/Tokyo", name)
+}
+
+// Local returns the machine's zone, under its own name where that is known.
+var Local = sync.OnceValue(func() *calendar.Zone {
+	if name := localName(); name != "" {
+		if z, err := Find(name); err == nil {
+			return z
+		}
+	}
+	return calendar.NewZone(time.Local)
+})
+
+// localName finds the name by the rules of tzset: TZ, else the file to which
+// /etc/localtime leads.
+func localName() string {
+	if tz, ok := os.LookupEnv("TZ"); ok {
+		tz = strings.TrimPrefix(tz, ":")
+		if tz == "" {
+			return "UTC"
+		}
+		return tz
+	}
+	target, err := filepath.EvalSymlinks("/etc/localtime")
+	if err != nil {
+		return "UTC"
+	}
+	if _, name, ok := strings.Cut(target, "/zoneinfo/"); ok {
+		return name
+	}
+	return ""
+}
