@@ -15,6 +15,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/workstation"
+	"timegate/workstation/linux"
 )
 
 // account is whom a program runs as.
@@ -113,4 +114,13 @@ func Try(h Home, g *gate.Gate, now calendar.Instant) (workstation.Order, error) 
 	}
 	o := order(h, g, &engine.Decision{Due: now, Reason: "tried by hand"})
 	return o, nil
+}
+
+// SelfName returns the name of the account that this process runs as.
+func SelfName() string { return self().name }
+
+// TargetOf returns the whole path of a gate's program and its working folder.
+func TargetOf(g *gate.Gate) (program, folder string) {
+	o := order(Home{}, g, &engine.Decision{})
+	return linux.Program(o), o.Folder
 }

@@ -63,7 +63,7 @@ type controlServer struct {
 }
 
 // listen opens the control socket and answers on it.
-func (k *Keeper) listen(ctx context.Context) (*controlServer, error) {
+func (k *Keeper) listen() (*controlServer, error) {
 	os.Remove(k.home.Socket) // the lock is ours, so whoever left it is gone
 	l, err := net.Listen("unix", k.home.Socket)
 	if err != nil {
@@ -76,16 +76,18 @@ func (k *Keeper) listen(ctx context.Context) (*controlServer, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /status", func(w http.ResponseWriter, r *http.Request) {
 		var s Status
-		k.answer(ctx, w, r, func() any { s = k.status(); return s })
+		k.answer(w, r, func() any { s = k.status(); return s })
 	})
 	for path, kind := range map[string]engine.EventKind{
 		"/open": engine.Open, "/stop": engine.Stop, "/pause": engine.Pause, "/resume": engine.Resume,
 	} {
-		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { k.command(ctx, w, r, kind) })
+		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { k.command(w, r, kind) })
 	}
 	s := &http.Server{
 		Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, peerKey{}, peerOf(c)) },
+		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+			return context.WithValue(ctx, peerKey{}, peerOf(c))
+		},
 	}
 	go s.Serve(l)
 	return &controlServer{server: s, path: k.home.Socket}, nil
@@ -118,7 +120,7 @@ func peerOf(c net.Conn) int {
 }
 
 // answer calls f on the keeper's goroutine and sends what it returns.
-func (k *Keeper) answer(ctx context.Context, w http.ResponseWriter, r *http.Request, f func() any) {
+func (k *Keeper) answer(w http.ResponseWriter, r *http.Request, f func() any) {
 	if uid, _ := r.Context().Value(peerKey{}).(int); uid != 0 && uid != os.Getuid() {
 		http.Error(w, "this keeper is another person's", http.StatusForbidden)
 		return
@@ -126,7 +128,7 @@ func (k *Keeper) answer(ctx context.Context, w http.ResponseWriter, r *http.Requ
 	result := make(chan any, 1)
 	select {
 	case k.calls <- func() { result <- f() }:
-	case <-ctx.Done():
+	case <-k.gone:
 		http.Error(w, errGone.Error(), http.StatusServiceUnavailable)
 		return
 	case <-r.Context().Done():
@@ -136,7 +138,7 @@ func (k *Keeper) answer(ctx context.Context, w http.ResponseWriter, r *http.Requ
 	json.NewEncoder(w).Encode(<-result)
 }
 
-func (k *Keeper) command(ctx context.Context, w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
+func (k *Keeper) command(w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
 	var c Command
 	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
 	dec.DisallowUnknownFields()
@@ -144,13 +146,17 @@ func (k *Keeper) command(ctx context.Context, w http.ResponseWriter, r *http.Req
 		http.Error(w, "the request is not understood: "+err.Error(), http.StatusBadRequest)
 		return
 	}
-	k.answer(ctx, w, r, func() any { return k.obey(kind, c) })
+	k.answer(w, r, func() any { return k.obey(kind, c) })
 }
 
 // obey turns a command into an event.
 func (k *Keeper) obey(kind engine.EventKind, c Command) Answer {
 	ev := engine.Event{Kind: kind, At: k.now(), Gate: c.Gate}
 	if kind == engine.Open || kind == engine.Stop {
+		// A file that was written a moment ago counts.
+		if err := k.reload(); err != nil {
+			k.log.Error("the gates cannot be read; the last good ones go on", "error", err)
+		}
 		if _, ok := k.engine.Status(c.Gate); !ok {
 			a := Answer{}
 			if found := k.broken[c.Gate]; len(found) > 0 {

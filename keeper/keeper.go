@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
 	"time"
 
 	"timegate/core/calendar"
@@ -45,6 +44,7 @@ type Keeper struct {
 
 	events chan engine.Event // ends of runs
 	calls  chan func()       // from the control socket
+	gone   chan struct{}     // closed when Run returns
 
 	// What follows belongs to the goroutine of Run.
 	journal *journal.Journal
@@ -60,7 +60,7 @@ type Keeper struct {
 func New(o Options) *Keeper {
 	k := &Keeper{
 		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready,
-		events: make(chan engine.Event), calls: make(chan func()),
+		events: make(chan engine.Event), calls: make(chan func()), gone: make(chan struct{}),
 		engine: engine.New(), files: map[string]File{}, broken: map[string]gate.Findings{}, procs: map[int64]workstation.Process{},
 	}
 	if k.log == nil {
@@ -72,6 +72,7 @@ func New(o Options) *Keeper {
 // Run keeps the gates until the context ends. Programs that then run go on;
 // the next keeper watches them further.
 func (k *Keeper) Run(ctx context.Context) error {
+	defer close(k.gone)
 	if err := k.home.Prepare(); err != nil {
 		return err
 	}
@@ -89,7 +90,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		return err
 	}
 	defer watch.close()
-	control, err := k.listen(ctx)
+	control, err := k.listen()
 	if err != nil {
 		return err
 	}
@@ -160,8 +161,6 @@ func (k *Keeper) begin() error {
 	ev := engine.Event{Kind: engine.Begin, At: k.now(), Memory: memory}
 	texts := k.take(files, &ev)
 	newBoot := memory.Booted == 0
-	// The gates are recorded by their versions; the memory is the journal's
-	// own and need not be kept twice.
 	k.handleWith(ev, journal.Record{Texts: texts})
 	for _, rm := range memory.Running {
 		k.adopt(rm)
@@ -199,7 +198,10 @@ func (k *Keeper) done(run int64) func(workstation.Exit) {
 		if x.Lost {
 			ev.Kind, ev.Detail = engine.Lost, "it outlived the keeper that started it, and this system does not tell how it ended"
 		}
-		k.events <- ev
+		select {
+		case k.events <- ev:
+		case <-k.gone: // the next keeper will find it ended
+		}
 	}
 }
 
@@ -337,6 +339,5 @@ func mark(h Home, run int64) string {
 	sum := sha256.Sum256([]byte(h.State))
 	return fmt.Sprintf("%s-%d", hex.EncodeToString(sum[:6]), run)
 }
-
 
 var errGone = errors.New("the keeper is ending")

@@ -6,6 +6,7 @@ package workstation
 
 import (
 	"errors"
+	"io"
 	"time"
 
 	"timegate/core/calendar"
@@ -66,6 +67,7 @@ const MarkVariable = "TIMEGATE_MARK"
 type Output struct {
 	Path string // a file with the first and the last half of Keep bytes
 	Keep int64
+	Tee  io.Writer // gets all of it at once; may be nil
 }
 
 // Exit tells how a program ended.

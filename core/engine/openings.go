@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/phrase"
@@ -139,7 +140,7 @@ func (e *Engine) request(gs *gateState, req request, reason string) {
 		return
 	}
 	oldest := gs.runs[0]
-	still := fmt.Sprintf("run %d is still going after %s", oldest.id, phrase.FormatSpan(e.now.Sub(oldest.began).Truncate(second)))
+	still := fmt.Sprintf("run %d is still going after %s", oldest.id, spanText(e.now.Sub(oldest.began)))
 	switch gs.gate.Rules.Busy {
 	case busyQueue:
 		if gs.queued != nil {
@@ -161,6 +162,14 @@ func (e *Engine) request(gs *gateState, req request, reason string) {
 	default:
 		skip(req.due, req.opening, still)
 	}
+}
+
+// spanText leaves out milliseconds where they say nothing.
+func spanText(d time.Duration) string {
+	if d >= 10*time.Second {
+		d = d.Truncate(time.Second)
+	}
+	return phrase.FormatSpan(d)
 }
 
 func (e *Engine) start(gs *gateState, req request, reason string) {

@@ -3,7 +3,6 @@ package engine
 import (
 	"fmt"
 	"slices"
-	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
@@ -14,7 +13,6 @@ const (
 	busyQueue   = gate.BusyQueue
 	busyReplace = gate.BusyReplace
 	busyBeside  = gate.BusyBeside
-	second      = time.Second
 )
 
 // overdue asks runs to end that have taken too long, and kills those that did
@@ -79,7 +77,7 @@ func (e *Engine) runEvent(ev Event) {
 	}
 	if q := gs.queued; q != nil && len(gs.runs) == 0 {
 		gs.queued = nil
-		e.start(gs, *q, fmt.Sprintf("waited %s for run %d to end", phrase.FormatSpan(e.now.Sub(q.due).Truncate(second)), r.id))
+		e.start(gs, *q, fmt.Sprintf("waited %s for run %d to end", spanText(e.now.Sub(q.due)), r.id))
 	}
 	for _, o := range gs.opens {
 		if o.Plan.Phrase.Kind == phraseAfterSuccess {

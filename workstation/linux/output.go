@@ -24,6 +24,7 @@ type collector struct {
 	path     string
 	pipePath string
 	half     int64
+	tee      io.Writer
 	pipe     *os.File
 	head     *os.File
 
@@ -74,7 +75,7 @@ func resumeCollector(o workstation.Output) *collector {
 }
 
 func collect(o workstation.Output) *collector {
-	return &collector{path: o.Path, pipePath: pipeName(o.Path), half: max(o.Keep/2, 1), drained: make(chan struct{})}
+	return &collector{path: o.Path, pipePath: pipeName(o.Path), half: max(o.Keep/2, 1), tee: o.Tee, drained: make(chan struct{})}
 }
 
 func (c *collector) open(flags int) error {
@@ -157,6 +158,9 @@ func (c *collector) keep(b []byte) {
 		return
 	}
 	c.total += int64(len(b))
+	if c.tee != nil {
+		c.tee.Write(b)
+	}
 	if room := c.half - c.headLen; room > 0 {
 		n, _ := c.head.Write(b[:min(int64(len(b)), room)])
 		c.headLen += int64(n)

@@ -184,3 +184,12 @@ func (p *process) End(name string) error {
 	p.mu.Unlock()
 	return endTree(leader, p.mark, sig)
 }
+
+// Program returns the whole path of what an order would start, or its name
+// where that is not found.
+func Program(o workstation.Order) string {
+	if path, err := lookPath(o); err == nil {
+		return path
+	}
+	return o.Argv[0]
+}

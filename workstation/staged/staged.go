@@ -37,13 +37,15 @@ type Machine struct {
 	running int
 	wake    time.Time // the wake asked for; zero for none
 	rung    bool      // the keeper was told that it has come
+	asked   bool      // a wake was asked for: until then the clock stands
 	timer   *time.Timer
 	closed  bool
 }
 
 var _ workstation.Workstation = (*Machine)(nil)
 
-// New returns a staged machine whose clock runs from now on.
+// New returns a staged machine. Its clock begins to run when a keeper first
+// asks for a wake.
 func New(o Options) *Machine {
 	rate := o.Rate
 	if rate == 0 {
@@ -63,6 +65,9 @@ func (m *Machine) Now() time.Time {
 // there until the keeper has answered.
 func (m *Machine) now() time.Time {
 	t := m.base.Add(time.Duration(float64(time.Since(m.since)) * m.rate()))
+	if !m.asked {
+		return m.base
+	}
 	if m.rate() != 1 && !m.wake.IsZero() && t.After(m.wake) && !m.base.After(m.wake) {
 		return m.wake
 	}
@@ -93,7 +98,7 @@ func (m *Machine) SetWake(at time.Time) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.base, m.since = m.now(), time.Now()
-	m.wake, m.rung = at, false
+	m.wake, m.rung, m.asked = at, false, true
 	m.rearm()
 }
 

@@ -1,0 +1,221 @@
+// Package cli is the command line: it parses, calls the parts that do the
+// work, and prints. No rule about gates lives here.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/calendar"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/journal"
+	"timegate/keeper"
+	"timegate/workstation/zones"
+)
+
+// version is that of the program.
+const version = "0.1"
+
+// app is what every command has at hand.
+type app struct {
+	in     io.Reader
+	out    *screen // results
+	err    *screen // messages and progress
+	now    func() time.Time
+	zone   *calendar.Zone
+	json   bool
+	home   keeper.Home
+	client *keeper.Client
+	failed error // of a command that could not be found
+}
+
+// Main runs the program and returns its exit status.
+func Main(args []string) int {
+	// What is written after the reader has gone is no reason to die half-way
+	// through a change.
+	signal.Ignore(syscall.SIGPIPE)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	cli.HelpPrinter = printHelp
+	a := &app{in: os.Stdin, out: newScreen(os.Stdout), err: newScreen(os.Stderr), now: time.Now}
+	err := a.root().Run(ctx, args)
+	if err == nil {
+		err = a.failed
+	}
+	return a.exit(err)
+}
+
+func (a *app) root() *cli.Command {
+	root := &cli.Command{
+		Name:    "timegate",
+		Usage:   "start programs at boot, at times and on events, and know why",
+		Version: version,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "home", Usage: "keep everything in `DIR`", Sources: cli.EnvVars("TIMEGATE_HOME"), TakesFile: true},
+			&cli.StringFlag{Name: "scope", Usage: "`SCOPE` of the gates: system or user"},
+			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
+			&cli.BoolFlag{Name: "plain", Usage: "no colours and no signs beyond ASCII"},
+		},
+		Before:                    a.prepare,
+		DisableSliceFlagSeparator: true,
+		EnableShellCompletion:     true,
+		Suggest:                   true,
+		HideHelpCommand:           false,
+		Writer:                    a.out,
+		ErrWriter:                 a.err,
+		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden, c.Category = false, otherCommands
+			c.Usage = "print a script that completes commands and names in your shell"
+			c.Description = "timegate completion bash > ~/.local/share/bash-completion/completions/timegate"
+		},
+		Commands: []*cli.Command{
+			a.tryCommand(),
+			a.addCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(),
+			a.previewCommand(), a.checkCommand(),
+			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.pauseCommand(), a.resumeCommand(),
+			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
+			a.demoCommand(),
+		},
+	}
+	root.Action = a.group
+	a.inherit(root)
+	return root
+}
+
+// The groups of commands, in the order in which they are used.
+const (
+	tryCommands     = "find and try"
+	sayCommands     = "say"
+	foreseeCommands = "foresee"
+	keepCommands    = "keep"
+	watchCommands   = "watch"
+	otherCommands   = "other"
+)
+
+// inherit sets on every command what the package does not pass down.
+func (a *app) inherit(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return a.usage(c, err) }
+	c.CommandNotFound = func(_ context.Context, c *cli.Command, name string) { a.failed = unknownCommand(c, name) }
+	for _, sub := range c.Commands {
+		sub.DisableSliceFlagSeparator = true
+		a.inherit(sub)
+		if sub.ShellComplete == nil && strings.Contains(sub.ArgsUsage, "NAME") {
+			sub.ShellComplete = a.completeGates
+		}
+	}
+}
+
+// group is the action of a command that only has others below it.
+func (a *app) group(_ context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return unknownCommand(c, c.Args().First())
+	}
+	return cli.ShowSubcommandHelp(c)
+}
+
+// prepare reads the options that all commands have.
+func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, error) {
+	a.json = c.Bool("json")
+	if c.Bool("plain") {
+		a.out.plainly()
+		a.err.plainly()
+	}
+	a.zone = zones.Local()
+	scope := gate.Scope(c.String("scope"))
+	dir := c.String("home")
+	switch {
+	case scope != "" && scope != gate.System && scope != gate.User:
+		return ctx, usageError("--scope is %q: write system or user", scope)
+	case scope == "" && (dir != "" || os.Getuid() != 0):
+		scope = gate.User
+	case scope == "":
+		scope = gate.System
+	}
+	if dir == "" {
+		a.home = keeper.HomeOf(scope)
+	} else {
+		abs, err := filepath.Abs(dir)
+		if err != nil {
+			return ctx, err
+		}
+		a.home = keeper.HomeAt(abs, scope)
+	}
+	a.client = keeper.NewClient(a.home)
+	return ctx, nil
+}
+
+// env is what phrases need from outside.
+func (a *app) env() phrase.Env { return keeper.Env(a.zone) }
+
+// gateArgument returns the one gate that a command names, as it is in its
+// file.
+func (a *app) gateArgument(c *cli.Command) (keeper.File, error) {
+	name, err := oneArgument(c, "the name of a gate")
+	if err != nil {
+		return keeper.File{}, err
+	}
+	return a.file(name)
+}
+
+// file reads a gate's file; its error says if there is none.
+func (a *app) file(name string) (keeper.File, error) {
+	if _, err := os.Lstat(a.home.GateFile(name)); !gate.ValidName(name) || errors.Is(err, os.ErrNotExist) {
+		return keeper.File{}, a.noGate(name)
+	}
+	return keeper.ReadFile(a.home, name, a.env()), nil
+}
+
+// noGate reports a name that no gate has, with the likely one.
+func (a *app) noGate(name string) error {
+	var names []string
+	files, _ := keeper.ReadFolder(a.home, a.env())
+	for _, f := range files {
+		names = append(names, f.Name)
+	}
+	remedy := "see \"timegate list\""
+	if near, ok := phrase.Nearest(name, names); ok {
+		remedy = fmt.Sprintf("did you mean %q?", near)
+	} else if len(names) == 0 {
+		remedy = "there are none yet in " + a.home.Gates
+	}
+	return &exitError{exitUnknown, fmt.Errorf("there is no gate %q; %s", name, remedy)}
+}
+
+// oneArgument returns the only argument.
+func oneArgument(c *cli.Command, what string) (string, error) {
+	switch c.Args().Len() {
+	case 0:
+		return "", usageError("%s is missing: timegate %s %s", what, commandPath(c), c.ArgsUsage)
+	case 1:
+		return c.Args().First(), nil
+	}
+	return "", usageError("%q is one argument too many: timegate %s %s", c.Args().Get(1), commandPath(c), c.ArgsUsage)
+}
+
+func noArguments(c *cli.Command) error {
+	if c.Args().Present() {
+		return usageError("%q is one argument too many: timegate %s takes none", c.Args().First(), commandPath(c))
+	}
+	return nil
+}
+
+// reader opens the journal for reading; it is nil where nothing was recorded.
+func (a *app) reader() (*journal.Journal, error) {
+	j, err := journal.OpenReader(a.home.Journal())
+	if errors.Is(err, journal.ErrNone) {
+		return nil, nil
+	}
+	return j, err
+}

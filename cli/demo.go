@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/demo"
+	"timegate/journal"
+	"timegate/keeper"
+	"timegate/workstation/staged"
+)
+
+// demoRate lets the clock of the staged morning run through its idle hours in
+// about ten seconds.
+const demoRate = 2000
+
+func (a *app) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Category: otherCommands, Usage: "play a morning at the Larkspur Bindery, in about 15 seconds",
+		Description: "timegate demo --keep ~/larkspur\n\nThe programs are really started; the machine is a stand-in whose clock runs fast while nothing does.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "leave the files in `DIR`, which must not be there or be empty", TakesFile: true}},
+		Action:      a.demo,
+	}
+}
+
+func (a *app) demo(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	dir, clean, err := demoFolder(c.String("keep"))
+	if err != nil {
+		return err
+	}
+	defer clean()
+	if a.zone, err = demo.Zone(); err != nil {
+		return err
+	}
+	a.home = keeper.HomeAt(filepath.Join(dir, "home"), gate.User)
+	a.client = keeper.NewClient(a.home)
+	bin := filepath.Join(dir, "bin")
+	if err := errors.Join(a.home.Prepare(), os.MkdirAll(bin, 0o755)); err != nil {
+		return err
+	}
+	if err := demo.Unpack(a.home.Gates, bin); err != nil {
+		return err
+	}
+	from, to := demo.Morning(a.zone)
+	a.now = func() time.Time { return from }
+	if err := a.demoBefore(from); err != nil {
+		return err
+	}
+	if err := a.demoMorning(ctx, from, to); err != nil {
+		return err
+	}
+	a.now = func() time.Time { return to }
+	return a.demoAfter(c.String("keep") != "")
+}
+
+// demoFolder makes the folder of the demo's files and returns what takes it
+// away again.
+func demoFolder(keep string) (dir string, clean func(), err error) {
+	if keep == "" {
+		dir, err = os.MkdirTemp("", "larkspur-")
+		return dir, func() { os.RemoveAll(dir) }, err
+	}
+	if dir, err = filepath.Abs(keep); err != nil {
+		return "", nil, err
+	}
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return "", nil, usageError("--keep %s: the folder is not empty; name one that is not there yet", keep)
+	}
+	return dir, func() {}, os.MkdirAll(dir, 0o755)
+}
+
+func (a *app) title(text string) {
+	fmt.Fprintf(a.out, "\n%s\n", a.out.head(text))
+}
+
+// demoBefore checks and previews the gates.
+func (a *app) demoBefore(from time.Time) error {
+	fmt.Fprintf(a.out, "The Larkspur Bindery, workstation %s, on a STAGED machine: a stand-in whose clock runs fast.\n", demo.Workstation)
+	a.title("$ timegate check")
+	files, err := keeper.ReadFolder(a.home, a.env())
+	if err != nil {
+		return err
+	}
+	found := gate.Findings{}
+	for _, f := range files {
+		found = append(found, f.Findings...)
+	}
+	a.printFindings(a.out, found)
+	a.checkVerdict(len(files), found)
+	a.title("$ timegate preview --to \"2026-11-30 08:30\"")
+	all := []due{}
+	for _, f := range files {
+		if f.Gate != nil {
+			all = append(all, a.dues(f.Gate, span{from: calendar.InstantOf(from), to: calendar.InstantOf(from.Add(2*time.Hour + time.Minute))})...)
+		}
+	}
+	sortDues(all)
+	a.printDues(all, true)
+	return nil
+}
+
+// demoMorning runs a keeper through the staged morning and prints what
+// happens as it happens.
+func (a *app) demoMorning(ctx context.Context, from, to time.Time) error {
+	a.title("$ timegate keeper run    (staged, " + short(to.Sub(from)) + ")")
+	machine := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Rate: demoRate})
+	defer machine.Close()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	line := newProgress(a.err, from, to)
+	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Observe: func(ev engine.Event, decisions []engine.Decision) {
+		line.clear()
+		for i := range decisions {
+			a.demoLine(&decisions[i])
+		}
+	}})
+	ended := make(chan error, 1)
+	go func() { ended <- k.Run(ctx) }()
+	beat := time.NewTicker(100 * time.Millisecond)
+	defer beat.Stop()
+	for {
+		select {
+		case err := <-ended:
+			line.clear()
+			return err
+		case <-beat.C:
+			now := machine.Now()
+			if !now.Before(to) {
+				cancel()
+				continue
+			}
+			line.show(now.In(a.zone.Location()))
+		}
+	}
+}
+
+// demoLine prints a decision as it is made.
+func (a *app) demoLine(d *engine.Decision) {
+	what := string(d.Kind)
+	switch {
+	case d.Kind == engine.End, d.Kind == engine.Skip:
+		what = a.result(d.Result)
+	case d.Kind == engine.Halt:
+		what = a.out.warn("stop " + d.Signal)
+	}
+	run := ""
+	if d.Run != 0 {
+		run = fmt.Sprintf("run %d", d.Run)
+	}
+	pad := strings.Repeat(" ", max(0, 9-width(what)))
+	fmt.Fprintf(a.out, "%s  %s%s %-13s %-7s %s\n", d.At.Time().In(a.zone.Location()).Format("15:04:05"), what, pad, d.Gate, run, a.out.faint(d.Reason))
+}
+
+func (a *app) demoAfter(kept bool) error {
+	a.title("$ timegate history --count 12")
+	entries, err := a.entries(journal.Filter{Limit: 12})
+	if err != nil {
+		return err
+	}
+	a.printEntries(entries)
+	a.title("$ timegate list")
+	files, err := keeper.ReadFolder(a.home, a.env())
+	if err != nil {
+		return err
+	}
+	rows, err := a.listed(context.Background(), files)
+	if err != nil {
+		return err
+	}
+	a.printList(rows)
+	if kept {
+		fmt.Fprintf(a.out, "\nThe files are in %s. Look on with\n  timegate --home %s history\n", filepath.Dir(a.home.State), a.home.State)
+		return nil
+	}
+	fmt.Fprintln(a.out, "\nThe files are gone again; \"timegate demo --keep DIR\" leaves them to play with.")
+	return nil
+}

@@ -1,0 +1,336 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/calendar"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/inspect"
+	"timegate/keeper"
+)
+
+func (a *app) previewCommand() *cli.Command {
+	return &cli.Command{
+		Name: "preview", Category: foreseeCommands, Usage: "show the next dues of gates, or of a phrase", ArgsUsage: "[NAME …]",
+		Description: "timegate preview --phrase \"every 20m from 09:00 to 16:00 on weekdays\" --count 5\n\n" +
+			"--from and --to are both included. With --to, the list is never cut short.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "phrase", Usage: "a `PHRASE` instead of gates"},
+			&cli.StringFlag{Name: "from", Usage: "first `TIME`, such as 2026-11-27 or \"2026-11-27 07:30\""},
+			&cli.StringFlag{Name: "to", Usage: "last `TIME`"},
+			&cli.IntFlag{Name: "count", Usage: "how many dues of each, as a `NUMBER`", Value: 10},
+		},
+		Action: a.preview,
+	}
+}
+
+// due is a line of a preview.
+type due struct {
+	Gate    string    `json:"gate"`
+	Opening string    `json:"opening"`
+	Phrase  string    `json:"phrase"`
+	Due     time.Time `json:"due"`
+	Note    string    `json:"note"`
+
+	at calendar.Instant
+}
+
+// span is what a preview looks at.
+type span struct {
+	from, to calendar.Instant
+	count    int // 0 for all
+}
+
+func (a *app) preview(_ context.Context, c *cli.Command) error {
+	s, err := a.previewSpan(c)
+	if err != nil {
+		return err
+	}
+	var gates []*gate.Gate
+	if text := c.String("phrase"); text != "" || c.IsSet("phrase") {
+		if c.Args().Present() {
+			return usageError("preview takes either names or --phrase")
+		}
+		g, err := a.phraseGate(text)
+		if err != nil {
+			return err
+		}
+		gates = append(gates, g)
+	} else if gates, err = a.gatesNamed(c.Args().Slice()); err != nil {
+		return err
+	}
+	all := []due{}
+	for _, g := range gates {
+		all = append(all, a.dues(g, s)...)
+	}
+	sortDues(all)
+	if a.json {
+		return a.out.printJSON(all)
+	}
+	for _, g := range gates {
+		a.summary(g)
+	}
+	a.printDues(all, len(gates) > 1 || len(gates) == 1 && len(gates[0].Opens) > 1)
+	return nil
+}
+
+func (a *app) previewSpan(c *cli.Command) (span, error) {
+	s := span{from: calendar.InstantOf(a.now()), to: calendar.MaxInstant, count: int(c.Int("count"))}
+	var err error
+	if text := c.String("from"); text != "" {
+		if s.from, err = parseTime(text, a.zone, false); err != nil {
+			return s, err
+		}
+	}
+	if text := c.String("to"); text != "" {
+		if s.to, err = parseTime(text, a.zone, true); err != nil {
+			return s, err
+		}
+		s.count = 0
+	}
+	if c.Int("count") < 1 {
+		return s, usageError("--count is %d: write 1 or more", c.Int("count"))
+	}
+	if s.to < s.from {
+		return s, usageError("--to is before --from")
+	}
+	return s, nil
+}
+
+// phraseGate makes a gate of a phrase alone.
+func (a *app) phraseGate(text string) (*gate.Gate, error) {
+	p, err := phrase.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := p.Compile(a.env())
+	if notYet := (*phrase.NotYetError)(nil); errors.As(err, &notYet) {
+		return nil, usageError("%w", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &gate.Gate{Enabled: true, Opens: []gate.Opening{{Name: "", When: p.String(), Enabled: true, Plan: plan}}}, nil
+}
+
+// gatesNamed reads gates by their names, or all of the home.
+func (a *app) gatesNamed(names []string) ([]*gate.Gate, error) {
+	var out []*gate.Gate
+	if len(names) == 0 {
+		files, err := keeper.ReadFolder(a.home, a.env())
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range files {
+			if f.Gate == nil {
+				a.printFindings(a.err, f.Findings.Errors())
+				continue
+			}
+			out = append(out, f.Gate)
+		}
+		return out, nil
+	}
+	for _, name := range names {
+		f, err := a.file(name)
+		if err != nil {
+			return nil, err
+		}
+		if f.Gate == nil {
+			return nil, f.Findings.Errors()
+		}
+		out = append(out, f.Gate)
+	}
+	return out, nil
+}
+
+// dues lists what a gate's openings yield. Two that are due at one instant
+// are one start.
+func (a *app) dues(g *gate.Gate, s span) []due {
+	var out []due
+	for _, o := range g.Opens {
+		if !g.Enabled || !o.Enabled {
+			continue
+		}
+		n := 0
+		for at := s.from - 1; s.count == 0 || n < s.count; n++ {
+			next, repeat, ok := o.Plan.Next(at)
+			if !ok || next > s.to {
+				break
+			}
+			d := due{Gate: g.Name, Opening: o.Name, Phrase: o.When, Due: next.Time().In(o.Plan.Zone.Location()), at: next}
+			if repeat {
+				d.Note = "repeat"
+			}
+			out, at = append(out, d), next
+		}
+	}
+	sortDues(out)
+	out = slices.CompactFunc(out, func(x, y due) bool { return x.at == y.at })
+	if s.count > 0 && len(out) > s.count {
+		out = out[:s.count]
+	}
+	return out
+}
+
+func sortDues(all []due) {
+	sort.SliceStable(all, func(i, j int) bool { return all[i].at < all[j].at })
+}
+
+func (a *app) printDues(all []due, names bool) {
+	if len(all) == 0 {
+		return
+	}
+	headers := []string{"DUE", "", "NOTE"}
+	if names {
+		headers = []string{"DUE", "", "GATE", "NOTE"}
+	}
+	var rows [][]string
+	for _, d := range all {
+		row := []string{a.local(d.Due), far(d.Due.Sub(a.now()))}
+		if names {
+			name := d.Gate
+			if d.Opening != "" {
+				name += "/" + d.Opening
+			}
+			row = append(row, name)
+		}
+		rows = append(rows, append(row, d.Note))
+	}
+	fmt.Fprintln(a.out)
+	a.out.table(headers, rows)
+}
+
+// summary tells a gate in plain words: what, when, as whom.
+func (a *app) summary(g *gate.Gate) {
+	if g.Name != "" {
+		fmt.Fprintln(a.out, a.out.head(g.Name)+strings.TrimRight("  "+g.About, " "))
+		fmt.Fprintf(a.out, "  runs   %s\n", commandLine(g.Run))
+		fmt.Fprintf(a.out, "  as     %s\n", a.runsAs(g))
+	}
+	for _, o := range g.Opens {
+		state := ""
+		if !o.Enabled {
+			state = " (off)"
+		}
+		label := o.Name
+		if g.Name == "" {
+			label = "phrase"
+		}
+		fmt.Fprintf(a.out, "  %-6s %s%s\n         %s\n", label, o.When, state, a.out.faint(o.Plan.Phrase.Words()))
+	}
+	if g.Name != "" && !g.Enabled {
+		fmt.Fprintln(a.out, "  "+a.out.warn("switched off: timegate enable "+g.Name))
+	}
+}
+
+func (a *app) runsAs(g *gate.Gate) string {
+	switch {
+	case g.As.Elevated:
+		return "root (elevated)"
+	case g.As.User != "":
+		return g.As.User
+	}
+	return keeper.SelfName()
+}
+
+func (a *app) checkCommand() *cli.Command {
+	return &cli.Command{
+		Name: "check", Category: foreseeCommands, Usage: "tell all that is wrong or unwise", ArgsUsage: "[NAME …]",
+		Description: "timegate check\n\nThe exit status is 3 where there is an error or a warning, and 0 where there are notes at most.",
+		Action:      a.check,
+	}
+}
+
+func (a *app) check(_ context.Context, c *cli.Command) error {
+	var files []keeper.File
+	var err error
+	if names := c.Args().Slice(); len(names) > 0 {
+		for _, name := range names {
+			f, err := a.file(name)
+			if err != nil {
+				return err
+			}
+			files = append(files, f)
+		}
+	} else if files, err = keeper.ReadFolder(a.home, a.env()); err != nil {
+		return err
+	}
+	found := gate.Findings{}
+	for _, f := range files {
+		found = append(found, f.Findings...)
+		if f.Gate == nil {
+			continue
+		}
+		path, folder := keeper.TargetOf(f.Gate)
+		for _, x := range slices.Concat(inspect.Target(path, folder), inspect.Moments(f.Gate, calendar.InstantOf(a.now()))) {
+			x.Gate, x.File = f.Name, f.Path
+			found = append(found, x)
+		}
+	}
+	if a.json {
+		if err := a.out.printJSON(found); err != nil {
+			return err
+		}
+	} else {
+		a.printFindings(a.out, found)
+		a.checkVerdict(len(files), found)
+	}
+	if slices.ContainsFunc(found, func(f gate.Finding) bool { return f.Severity != gate.Note }) {
+		return &exitError{status: exitFound}
+	}
+	return nil
+}
+
+func (a *app) checkVerdict(files int, found gate.Findings) {
+	count := map[gate.Severity]int{}
+	for _, f := range found {
+		count[f.Severity]++
+	}
+	text := fmt.Sprintf("%s checked: %s, %s, %s", plural(files, "gate"), plural(count[gate.SevereError], "error"),
+		plural(count[gate.Warning], "warning"), plural(count[gate.Note], "note"))
+	switch {
+	case count[gate.SevereError] > 0:
+		text = a.out.bad(text)
+	case count[gate.Warning] > 0:
+		text = a.out.warn(text)
+	default:
+		text = a.out.good(text)
+	}
+	fmt.Fprintln(a.out, text)
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// printFindings prints findings with the place, the line and a mark.
+func (a *app) printFindings(s *screen, found gate.Findings) {
+	for _, f := range found {
+		severity := string(f.Severity)
+		switch f.Severity {
+		case gate.SevereError:
+			severity = s.bad(severity)
+		case gate.Warning:
+			severity = s.warn(severity)
+		}
+		fmt.Fprintf(s, "%s: %s: %s [%s]\n", f.Place(), severity, f.Message, f.Code)
+		if caret := f.Caret(); caret != "" {
+			fmt.Fprintln(s, indent(caret, "    "))
+		}
+		if f.Remedy != "" {
+			fmt.Fprintf(s, "  %s\n", f.Remedy)
+		}
+	}
+}

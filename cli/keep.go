@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/engine"
+	"timegate/keeper"
+	"timegate/workstation/linux"
+)
+
+func (a *app) keeperCommand() *cli.Command {
+	return &cli.Command{
+		Name: "keeper", Category: keepCommands, Usage: "the resident that starts the programs", ArgsUsage: "run|status",
+		Action: a.group,
+		Commands: []*cli.Command{
+			{
+				Name: "run", Usage: "watch the moments and start the programs, until ended", Action: a.keeperRun,
+				Description: "timegate --home ~/tg keeper run\n\nSIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.",
+			},
+			{
+				Name: "status", Usage: "what the keeper does", Action: a.keeperStatus,
+				Description: "timegate keeper status",
+			},
+		},
+	}
+}
+
+func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	machine, err := linux.New()
+	if err != nil {
+		return err
+	}
+	defer machine.Close()
+	log := slog.New(slog.NewTextHandler(a.err, nil))
+	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log,
+		Observe: func(ev engine.Event, decisions []engine.Decision) {
+			for _, d := range decisions {
+				log.Info(string(d.Kind), "gate", d.Gate, "run", d.Run, "result", string(d.Result), "reason", d.Reason)
+			}
+		}})
+	return k.Run(ctx)
+}
+
+func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	s, err := a.client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.out.printJSON(s)
+	}
+	staged := ""
+	if s.Staged {
+		staged = " (STAGED: a stand-in for a machine)"
+	}
+	fmt.Fprintf(a.out, "keeper    process %d, since %s%s\n", s.PID, a.localFar(s.Began), staged)
+	fmt.Fprintf(a.out, "home      %s\n", a.home.State)
+	fmt.Fprintf(a.out, "gates     %d in force, %d programs running\n", len(s.Gates), s.Running)
+	next := "nothing is due"
+	if s.Next != nil {
+		next = a.localFar(*s.Next)
+	}
+	fmt.Fprintf(a.out, "next      %s\n", next)
+	if s.Paused {
+		until := "until \"timegate resume\""
+		if s.PauseUntil != nil {
+			until = "until " + a.localFar(*s.PauseUntil)
+		}
+		fmt.Fprintf(a.out, "%s    since %s, %s\n", a.out.warn("paused"), a.local(*s.PausedAt), until)
+	}
+	if len(s.Broken) > 0 {
+		fmt.Fprintf(a.out, "\n%s, the last good version goes on where there was one:\n", a.out.bad("gate files that are wrong"))
+		a.printFindings(a.out, s.Broken)
+	}
+	return nil
+}
+
+func (a *app) openCommand() *cli.Command {
+	return &cli.Command{
+		Name: "open", Category: keepCommands, Usage: "start a gate's program now", ArgsUsage: "NAME",
+		Description: "timegate open job-board\n\nIt starts even if the gate is switched off or all is paused. Where it still runs, the gate's rule for that holds.",
+		Action:      func(ctx context.Context, c *cli.Command) error { return a.command(ctx, c, a.client.Open) },
+	}
+}
+
+func (a *app) stopCommand() *cli.Command {
+	return &cli.Command{
+		Name: "stop", Category: keepCommands, Usage: "end a gate's programs that run", ArgsUsage: "NAME",
+		Description: "timegate stop vault-copy\n\nThe program and all that came of it are asked to end; what has not ended after the gate's \"grace\" is killed.",
+		Action:      func(ctx context.Context, c *cli.Command) error { return a.command(ctx, c, a.client.Stop) },
+	}
+}
+
+// command sends a command about one gate and tells what came of it.
+func (a *app) command(ctx context.Context, c *cli.Command, send func(context.Context, string) (keeper.Answer, error)) error {
+	name, err := oneArgument(c, "the name of a gate")
+	if err != nil {
+		return err
+	}
+	ans, err := send(ctx, name)
+	switch {
+	case err != nil:
+		return err
+	case !ans.Known && ans.Error != "":
+		return usageError("the gate %s is wrong: %s", name, ans.Error)
+	case !ans.Known:
+		return a.noGate(name)
+	}
+	return a.printAnswer(name, ans)
+}
+
+func (a *app) printAnswer(name string, ans keeper.Answer) error {
+	if a.json {
+		return a.out.printJSON(ans.Decisions)
+	}
+	if len(ans.Decisions) == 0 {
+		fmt.Fprintf(a.out, "%s does not run\n", name)
+		return nil
+	}
+	var failed error
+	for _, d := range ans.Decisions {
+		switch {
+		case d.Starts():
+			fmt.Fprintf(a.out, "%s: run %d started\n", d.Gate, d.Run)
+		case d.Kind == engine.Halt:
+			fmt.Fprintf(a.out, "%s: run %d is asked to end\n", d.Gate, d.Run)
+		case d.Kind == engine.Wait:
+			fmt.Fprintf(a.out, "%s: waits, %s\n", d.Gate, d.Reason)
+		default:
+			fmt.Fprintf(a.out, "%s: %s, %s\n", d.Gate, a.result(d.Result), d.Reason)
+			if d.Result == engine.Skipped || d.Result == engine.Failure || d.Result == engine.Refused {
+				failed = &exitError{status: exitFailed}
+			}
+		}
+	}
+	return failed
+}
+
+func (a *app) pauseCommand() *cli.Command {
+	return &cli.Command{
+		Name: "pause", Category: keepCommands, Usage: "let nothing start by itself",
+		Description: "timegate pause --for 2h\n\nWhat runs goes on. Moments that come meanwhile are passed over and recorded when the pause ends.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "for", Usage: "end the pause after this `SPAN`"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			var until time.Time
+			if s := c.String("for"); s != "" {
+				d, err := parseSpan("for", s)
+				if err != nil {
+					return err
+				}
+				if d <= 0 {
+					return usageError("--for %s is no time at all", s)
+				}
+				status, err := a.client.Status(ctx)
+				if err != nil {
+					return err
+				}
+				until = status.Now.Add(d)
+			}
+			if _, err := a.client.Pause(ctx, until); err != nil {
+				return err
+			}
+			text := "paused until \"timegate resume\""
+			if !until.IsZero() {
+				text = "paused until " + a.local(until)
+			}
+			fmt.Fprintln(a.out, text)
+			return nil
+		},
+	}
+}
+
+func (a *app) resumeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "resume", Category: keepCommands, Usage: "end a pause",
+		Description: "timegate resume",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			ans, err := a.client.Resume(ctx)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "no longer paused; %s passed over meanwhile\n", plural(len(ans.Decisions), "opening"))
+			return nil
+		},
+	}
+}

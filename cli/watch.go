@@ -1,0 +1,461 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/journal"
+	"timegate/keeper"
+	"timegate/workstation/linux"
+)
+
+func (a *app) listCommand() *cli.Command {
+	return &cli.Command{
+		Name: "list", Category: watchCommands, Usage: "all gates with their command, state, last result and next moment",
+		Description: "timegate list",
+		Action:      a.list,
+	}
+}
+
+// listed is a gate as list and show print it.
+type listed struct {
+	Name     string         `json:"name"`
+	About    string         `json:"about"`
+	Run      []string       `json:"run"`
+	As       string         `json:"as"`
+	Enabled  bool           `json:"enabled"`
+	Openings []gate.Opening `json:"openings"`
+	Next     *time.Time     `json:"next"`
+	Running  []int64        `json:"running"`
+	Last     *lastRun       `json:"last"`
+	Error    string         `json:"error,omitempty"`
+
+	state string
+	brief string // Error, for a narrow column
+}
+
+type lastRun struct {
+	Run    int64         `json:"run"`
+	Result engine.Result `json:"result"`
+	Ended  *time.Time    `json:"ended"`
+}
+
+func (a *app) list(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	files, err := keeper.ReadFolder(a.home, a.env())
+	if err != nil {
+		return err
+	}
+	rows, err := a.listed(ctx, files)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.out.printJSON(rows)
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(a.out, "there are no gates in %s yet; add one:\n  timegate add humidity-log --open \"every 10m\" -- ~/bin/humidity-log\n", a.home.Gates)
+		return nil
+	}
+	a.printList(rows)
+	return nil
+}
+
+func (a *app) printList(rows []listed) {
+	var cells [][]string
+	for _, r := range rows {
+		next, last := "", ""
+		if r.Next != nil {
+			next = a.localFar(*r.Next)
+		}
+		if r.Last != nil {
+			last = a.result(r.Last.Result)
+			if r.Last.Ended != nil {
+				last += " " + far(r.Last.Ended.Sub(a.now()))
+			}
+		}
+		command := commandLine(r.Run)
+		if r.Error != "" {
+			command = r.brief
+		}
+		cells = append(cells, []string{r.Name, a.stateWord(r.state), next, last, command})
+	}
+	a.out.table([]string{"GATE", "STATE", "NEXT", "LAST", "COMMAND"}, cells)
+}
+
+// listed joins the files with what the journal and the keeper know.
+func (a *app) listed(ctx context.Context, files []keeper.File) ([]listed, error) {
+	status, err := a.client.Status(ctx)
+	kept := err == nil
+	if err != nil && !errors.Is(err, keeper.ErrNoKeeper) {
+		return nil, err
+	}
+	last := map[string]journal.Entry{}
+	j, err := a.reader()
+	if err != nil {
+		return nil, err
+	}
+	if j != nil {
+		defer j.Close()
+		if last, err = j.LastRuns(); err != nil {
+			return nil, err
+		}
+	}
+	out := []listed{}
+	for _, f := range files {
+		l := listed{Name: f.Name, Run: []string{}, Openings: []gate.Opening{}, Running: []int64{}}
+		if e, ok := last[f.Name]; ok {
+			l.Last = &lastRun{Run: e.Run, Result: e.Result, Ended: a.stamp(e.Ended)}
+		}
+		st := status.Gates[f.Name]
+		l.Running = append(l.Running, st.Running...)
+		a.fill(&l, f, st, kept, status.Paused)
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused bool) {
+	if f.Gate == nil {
+		first := f.Findings.Errors()[0]
+		l.Error, l.state = first.Error(), "broken"
+		l.brief = first.Message
+		if first.Line > 0 {
+			l.brief = fmt.Sprintf("line %d: %s", first.Line, first.Message)
+		}
+		l.Next = a.inZone(st.Next)
+		return
+	}
+	g := f.Gate
+	l.About, l.Run, l.As, l.Enabled = g.About, g.Run, a.runsAs(g), g.Enabled
+	l.Openings = append(l.Openings, g.Opens...)
+	switch {
+	case len(l.Running) > 0:
+		l.state = "running"
+	case !g.Enabled:
+		l.state = "off"
+	case paused:
+		l.state = "paused"
+	case !kept:
+		l.state = "no keeper"
+	default:
+		l.state = "ready"
+	}
+	if kept {
+		l.Next = a.inZone(st.Next)
+	} else if g.Enabled {
+		l.Next = a.inZone(nextOf(g, calendar.InstantOf(a.now())))
+	}
+}
+
+// nextOf returns a gate's next due by its phrases alone.
+func nextOf(g *gate.Gate, now calendar.Instant) *time.Time {
+	var best calendar.Instant
+	for _, o := range g.Opens {
+		if next, _, ok := o.Plan.Next(now); ok && o.Enabled && (best == 0 || next < best) {
+			best = next
+		}
+	}
+	if best == 0 {
+		return nil
+	}
+	t := best.Time()
+	return &t
+}
+
+func (a *app) inZone(t *time.Time) *time.Time {
+	if t == nil {
+		return nil
+	}
+	local := t.In(a.zone.Location())
+	return &local
+}
+
+// stateWord colours a state; the word alone says it.
+func (a *app) stateWord(state string) string {
+	switch state {
+	case "running", "ready":
+		return a.out.good(state)
+	case "broken":
+		return a.out.bad(state)
+	case "off", "paused", "no keeper":
+		return a.out.warn(state)
+	}
+	return state
+}
+
+func (a *app) result(r engine.Result) string {
+	switch r {
+	case engine.OK:
+		return a.out.good(string(r))
+	case engine.Failure, engine.Overran, engine.Refused, engine.LostRun:
+		return a.out.bad(string(r))
+	case engine.Running:
+		return string(r)
+	}
+	return a.out.warn(string(r))
+}
+
+// commandLine prints a program and its arguments as a shell would take them.
+func commandLine(argv []string) string {
+	out := make([]string, len(argv))
+	for i, s := range argv {
+		if s == "" || strings.ContainsAny(s, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
+			s = "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+		}
+		out[i] = s
+	}
+	return strings.Join(out, " ")
+}
+
+func (a *app) showCommand() *cli.Command {
+	return &cli.Command{
+		Name: "show", Category: watchCommands, Usage: "one gate: what, when, as whom, next dues, last runs", ArgsUsage: "NAME",
+		Description: "timegate show stock-count",
+		Action:      a.show,
+	}
+}
+
+func (a *app) show(ctx context.Context, c *cli.Command) error {
+	f, err := a.gateArgument(c)
+	if err != nil {
+		return err
+	}
+	rows, err := a.listed(ctx, []keeper.File{f})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.out.printJSON(rows[0])
+	}
+	if f.Gate == nil {
+		fmt.Fprintf(a.out, "%s  %s\n", a.out.head(f.Name), a.stateWord("broken"))
+		a.printFindings(a.out, f.Findings)
+		return &exitError{status: exitWrong}
+	}
+	a.summary(f.Gate)
+	fmt.Fprintf(a.out, "  state  %s\n  file   %s\n", a.stateWord(rows[0].state), f.Path)
+	a.printLimits(f.Gate)
+	a.printDues(a.dues(f.Gate, span{from: calendar.InstantOf(a.now()), to: calendar.MaxInstant, count: 5}), len(f.Gate.Opens) > 1)
+	entries, err := a.entries(journal.Filter{Gate: f.Name, Limit: 5})
+	if err != nil || len(entries) == 0 {
+		return err
+	}
+	fmt.Fprintln(a.out)
+	a.printEntries(entries)
+	return nil
+}
+
+func (a *app) printLimits(g *gate.Gate) {
+	if g.Limits.Longest > 0 {
+		fmt.Fprintf(a.out, "  limit  %s, then %s to end\n", phrase.SpanWords(g.Limits.Longest), phrase.SpanWords(g.Limits.Grace))
+	}
+	fmt.Fprintf(a.out, "  busy   %s\n", map[string]string{
+		gate.BusySkip: "skip: a moment that comes while it runs is passed over", gate.BusyQueue: "queue: one start waits until it has ended",
+		gate.BusyReplace: "replace: the program is ended and started anew", gate.BusyBeside: "beside: it is started beside the one that runs",
+	}[g.Rules.Busy])
+}
+
+func (a *app) historyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "history", Category: watchCommands, Usage: "what ran, what was skipped, and why; newest first", ArgsUsage: "[NAME]",
+		Description: "timegate history stock-count --since boot",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "since", Usage: "from this `TIME` on, or \"boot\", or a span such as 2h"},
+			&cli.IntFlag{Name: "count", Usage: "at most this `NUMBER` of lines", Value: 30},
+		},
+		Action: a.history,
+	}
+}
+
+func (a *app) history(_ context.Context, c *cli.Command) error {
+	f := journal.Filter{Limit: int(c.Int("count"))}
+	if c.Int("count") < 1 {
+		return usageError("--count is %d: write 1 or more", c.Int("count"))
+	}
+	if c.Args().Present() {
+		name, err := oneArgument(c, "")
+		if err != nil {
+			return err
+		}
+		f.Gate = name
+	}
+	var err error
+	if f.Since, err = a.since(c.String("since")); err != nil {
+		return err
+	}
+	if f.Since != 0 && !c.IsSet("count") {
+		f.Limit = 0
+	}
+	entries, err := a.entries(f)
+	if err != nil {
+		return err
+	}
+	if len(entries) == 0 && f.Gate != "" {
+		// A gate that was removed still has its history.
+		if _, err := a.file(f.Gate); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.out.printJSON(a.jsonEntries(entries))
+	}
+	if len(entries) == 0 {
+		fmt.Fprintln(a.out, "nothing has been recorded yet")
+		return nil
+	}
+	a.printEntries(entries)
+	return nil
+}
+
+// since reads the option --since.
+func (a *app) since(text string) (calendar.Instant, error) {
+	switch text {
+	case "":
+		return 0, nil
+	case "boot":
+		j, err := a.reader()
+		if err != nil || j == nil {
+			return 0, err
+		}
+		defer j.Close()
+		_, at, err := j.Booted()
+		return at, err
+	}
+	if d, err := phrase.ParseSpan(text); err == nil {
+		return calendar.InstantOf(a.now().Add(-d)), nil
+	}
+	return parseTime(text, a.zone, false)
+}
+
+func (a *app) entries(f journal.Filter) ([]journal.Entry, error) {
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.History(f)
+}
+
+// jsonEntry is a line of the history in JSON.
+type jsonEntry struct {
+	Run     *int64        `json:"run"`
+	Gate    string        `json:"gate"`
+	Opening string        `json:"opening"`
+	Due     *time.Time    `json:"due"`
+	Started *time.Time    `json:"started"`
+	Ended   *time.Time    `json:"ended"`
+	Result  engine.Result `json:"result"`
+	Exit    *int          `json:"exit"`
+	Signal  string        `json:"signal"`
+	Reason  string        `json:"reason"`
+	Outcome string        `json:"outcome"`
+	PID     int           `json:"pid"`
+	LateS   float64       `json:"late_s"`
+	Count   int64         `json:"count"`
+	Command []string      `json:"command"`
+	Usage   engine.Usage  `json:"usage"`
+}
+
+func (a *app) jsonEntries(entries []journal.Entry) []jsonEntry {
+	out := []jsonEntry{}
+	for _, e := range entries {
+		x := jsonEntry{Gate: e.Gate, Opening: e.Opening, Due: a.stamp(e.Due), Started: a.stamp(e.Started), Ended: a.stamp(e.Ended),
+			Result: e.Result, Signal: e.Signal, Reason: e.Reason, Outcome: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage}
+		if e.Run != 0 {
+			x.Run = &e.Run
+		}
+		if e.Started != 0 {
+			x.LateS = e.Started.Sub(e.Due).Seconds()
+			if e.Ended != 0 && e.Signal == "" {
+				x.Exit = &e.Exit
+			}
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+func (a *app) printEntries(entries []journal.Entry) {
+	var rows [][]string
+	for _, e := range entries {
+		run, took := "", ""
+		if e.Run != 0 {
+			run = strconv.FormatInt(e.Run, 10)
+		}
+		if e.Started != 0 && e.Ended != 0 {
+			took = short(e.Ended.Sub(e.Started))
+		}
+		name := e.Gate
+		if e.Opening != "" {
+			name += "/" + e.Opening
+		}
+		why := e.Reason
+		if e.Outcome != "" && e.Result != engine.OK {
+			why = e.Outcome + " (" + e.Reason + ")"
+		}
+		rows = append(rows, []string{run, a.local(e.Due.Time()), name, a.result(e.Result), took, why})
+	}
+	a.out.table([]string{"RUN", "DUE", "GATE", "RESULT", "TOOK", "WHY"}, rows)
+}
+
+func (a *app) outputCommand() *cli.Command {
+	return &cli.Command{
+		Name: "output", Category: watchCommands, Usage: "what a run has printed", ArgsUsage: "RUN",
+		Description: "timegate output 12\n\nThe number of a run is in \"timegate history\".",
+		Action:      a.output,
+	}
+}
+
+func (a *app) output(_ context.Context, c *cli.Command) error {
+	arg, err := oneArgument(c, "the number of a run")
+	if err != nil {
+		return err
+	}
+	run, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || run < 1 {
+		return usageError("%q is not the number of a run; see \"timegate history\"", arg)
+	}
+	j, err := a.reader()
+	if err != nil {
+		return err
+	}
+	none := &exitError{exitUnknown, fmt.Errorf("there is no run %d; see \"timegate history\"", run)}
+	if j == nil {
+		return none
+	}
+	defer j.Close()
+	if _, ok, err := j.Run(run); err != nil {
+		return err
+	} else if !ok {
+		return none
+	}
+	text, err := linux.ReadOutput(a.home.Output(run))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if a.json {
+		return a.out.printJSON(map[string]any{"run": run, "output": string(text)})
+	}
+	_, err = a.out.Forward.Write(text)
+	return err
+}
+
+func isTerminal(r any) bool {
+	f, ok := r.(*os.File)
+	return ok && terminal(f)
+}
