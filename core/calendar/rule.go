@@ -115,7 +115,10 @@ func (r *Rule) searchStart() Instant {
 
 // limit moves the last bound to the nth due from the beginning.
 func (r *Rule) limit(beginning Instant, n int64) {
-	lo, hi := beginning, r.last
+	lo, hi := beginning, beginning
+	for step := Instant(msPerDay); hi < r.last && r.Count(beginning, hi) < n; step *= 2 {
+		lo, hi = hi, min(hi+step, r.last)
+	}
 	for lo < hi {
 		mid := lo + (hi-lo)/2
 		if r.Count(beginning, mid) >= n {

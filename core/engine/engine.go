@@ -257,6 +257,9 @@ func (e *Engine) clockSet() {
 				o.repeat = nextRepeat(o, e.now)
 			}
 		}
+		for _, r := range gs.runs {
+			r.began = min(r.began, e.now) // how long it ran before is not known
+		}
 		e.arm(gs)
 	}
 }

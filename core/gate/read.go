@@ -280,6 +280,7 @@ func (r *reader) opens(g *Gate, v value) {
 
 // openingTable reads { name = …, when = …, enabled = … }.
 func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
+	before := len(r.found)
 	for _, f := range item.fields {
 		switch f.key() {
 		case "name":
@@ -305,7 +306,7 @@ func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
 			r.failAt(f.keyStart, f.keyEnd, "unknown-key", fmt.Sprintf("there is no key %q in an opening", f.key()), remedy)
 		}
 	}
-	if when.kind == "" {
+	if when.kind == "" && len(r.found) == before {
 		r.fail(item, "phrase", `the opening does not say when`, `add when = "at 08:15 on weekdays"`)
 	}
 	return when, ok

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"timegate/core/calendar"
 )
@@ -42,7 +43,11 @@ func (q *Phrase) String() string {
 		fmt.Fprintf(&b, " every %d %s from %s", s.Every, unit, s.From)
 	}
 	if q.Delay > 0 {
-		b.WriteString(" + " + FormatSpan(q.Delay))
+		delay := FormatSpan(q.Delay)
+		if len(q.On) > 0 && wholeDays.MatchString(delay) {
+			delay = fmt.Sprintf("%dh", q.Delay/time.Hour) // "+ 1d" would move the day
+		}
+		b.WriteString(" + " + delay)
 	}
 	q.writeTails(&b)
 	return b.String()

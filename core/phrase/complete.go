@@ -9,17 +9,17 @@ import (
 func (p *parser) complete() {
 	q := p.out
 	p.completeStride()
-	if m, ok := q.marks["times"]; ok {
-		beginning := q.Kind == Event || q.Kind == Since || q.Starting != nil || q.Stride.Unit != calendar.NoStride
-		if !beginning {
-			p.failWith(m, `add "starting DATE"`, "%q has no beginning to count from", m.text)
-		}
-	}
 	if q.Kind == AfterSuccess {
 		for _, part := range []string{"then", "times"} {
 			if m, ok := q.marks[part]; ok {
 				p.failAt(m, `%q does not go with "after success"`, m.text)
 			}
+		}
+	}
+	if m, ok := q.marks["times"]; ok {
+		beginning := q.Kind == Event || q.Kind == Since || q.Starting != nil || q.Stride.Unit != calendar.NoStride
+		if !beginning {
+			p.failWith(m, `add "starting DATE"`, "%q has no beginning to count from", m.text)
 		}
 	}
 	s, e := q.Starting, q.Ending

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -62,6 +63,8 @@ func (p *parser) dayEntry() Days {
 		d.Items = append(d.Items, p.dayItem())
 	}
 	switch t := p.peek(); {
+	case t.kind == plus && p.out.Kind == Event && !wholeDays.MatchString(lex(p.text, t.end).text):
+		// The delay of the event: "unlock on weekdays + 5s".
 	case t.kind == plus || t.kind == minus:
 		p.take()
 		d.Shift = p.shiftDays()
@@ -78,6 +81,9 @@ func (p *parser) dayEntry() Days {
 	d.end = p.pos
 	return d
 }
+
+// wholeDays is how a number of days is written that moves a day.
+var wholeDays = regexp.MustCompile(`^(?i)\d+d$`)
 
 // shiftDays reads the days of "+ 1d".
 func (p *parser) shiftDays() int {

@@ -1,0 +1,416 @@
+package engine
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+)
+
+var update = flag.Bool("update", false, "rewrite the expected decisions in testdata")
+
+// A script in testdata is a file of gates and events, each event followed by
+// the decisions that it leads to, as lines that begin with ">":
+//
+//	gate humidity-log
+//	    opens = ["every 10m"]
+//	09:00 begin
+//	until 09:20
+//	> 09:10:00 start humidity-log/1 run 1, due 09:10:00: due: every 10m
+//
+// Times are of 23 November 2026, or of the date in front of them, in UTC.
+// "until" sends the ticks that the engine asks for, and ends every run that
+// starts after the time that "takes GATE SPAN" gave it.
+type script struct {
+	t       *testing.T
+	engine  *Engine
+	now     calendar.Instant
+	pending []Definition
+	known   map[string]string
+	takes   map[string]time.Duration
+	ends    map[int64]calendar.Instant
+	events  []Event
+	out     strings.Builder
+}
+
+const scriptDay = "2026-11-23"
+
+func (s *script) instant(text string) calendar.Instant {
+	s.t.Helper()
+	if !strings.Contains(text, "T") {
+		text = scriptDay + "T" + text
+	}
+	if strings.Count(text, ":") == 1 {
+		text += ":00"
+	}
+	at, err := time.Parse("2006-01-02T15:04:05", text)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return calendar.InstantOf(at)
+}
+
+func stamp(at calendar.Instant) string {
+	if text := at.Time().Format("2006-01-02T15:04:05.999"); !strings.HasPrefix(text, scriptDay) {
+		return text
+	}
+	return at.Time().Format("15:04:05.999")
+}
+
+func describe(d Decision) string {
+	s := fmt.Sprintf("> %s %s %s", stamp(d.At), d.Kind, d.Gate)
+	if d.Opening != "" {
+		s += "/" + d.Opening
+	}
+	if d.Run != 0 {
+		s += fmt.Sprintf(" run %d", d.Run)
+	}
+	if d.Signal != "" {
+		s += " " + d.Signal
+	}
+	if d.Result != "" {
+		s += " " + string(d.Result)
+	}
+	if d.Count > 1 {
+		s += fmt.Sprintf(" x%d", d.Count)
+	}
+	return fmt.Sprintf("%s, due %s: %s", s, stamp(d.Due), d.Reason)
+}
+
+func (s *script) send(ev Event) {
+	s.events = append(s.events, ev)
+	s.now = max(s.now, ev.At)
+	for _, d := range s.engine.Handle(ev) {
+		fmt.Fprintln(&s.out, describe(d))
+		if took, ok := s.takes[d.Gate]; ok && d.Starts() {
+			s.ends[d.Run] = ev.At.Add(took)
+		}
+	}
+}
+
+// until plays the time up to and including an instant.
+func (s *script) until(to calendar.Instant) {
+	for {
+		at, ok := s.engine.Wake()
+		ev := Event{Kind: Tick, At: at}
+		for _, run := range slices.Sorted(maps.Keys(s.ends)) {
+			if end := s.ends[run]; !ok || end < ev.At {
+				ev, ok = Event{Kind: Ended, At: end, Run: run}, true
+			}
+		}
+		if !ok || ev.At > to {
+			s.now = max(s.now, to)
+			return
+		}
+		delete(s.ends, ev.Run)
+		s.send(ev)
+	}
+}
+
+func (s *script) line(line string) {
+	fields := strings.Fields(line)
+	if fields[0] == "takes" {
+		d, err := phrase.ParseSpan(fields[2])
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		s.takes[fields[1]] = d
+		return
+	}
+	if fields[0] == "until" {
+		s.until(s.instant(fields[1]))
+		return
+	}
+	ev := Event{Kind: EventKind(fields[1]), At: s.instant(fields[0])}
+	args := fields[2:]
+	switch ev.Kind {
+	case Begin:
+		ev.Memory = s.memory(args)
+		ev.Set, s.pending = s.pending, nil
+	case Gates:
+		ev.Set, s.pending, ev.Removed = s.pending, nil, args
+	case Open, Stop:
+		ev.Gate = args[0]
+	case Pause:
+		if len(args) == 1 {
+			ev.Until = s.instant(args[0])
+		}
+	case Started, Failed, Refuse, Ended, Lost:
+		run, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		ev.Run, ev.Detail = run, strings.Join(args[1:], " ")
+		if ev.Kind == Ended && len(args) > 1 {
+			if ev.Exit, err = strconv.Atoi(args[1]); err != nil {
+				ev.Signal = args[1]
+			}
+			ev.Detail = ""
+		}
+		delete(s.ends, run)
+	}
+	s.send(ev)
+}
+
+// memory reads what an engine is to remember: "last-seen=09:00 booted=08:00
+// moment=GATE/OPENING=TIME good=GATE=TIME running=RUN=GATE=TIME".
+func (s *script) memory(args []string) *Memory {
+	m := &Memory{NextRun: 1, Versions: map[string]string{}, Openings: map[string]OpeningMemory{}, LastGood: map[string]calendar.Instant{}}
+	for _, d := range s.pending {
+		m.Versions[d.Name] = d.Version
+	}
+	for _, arg := range args {
+		p := strings.Split(arg, "=")
+		switch p[0] {
+		case "last-seen":
+			m.LastSeen = s.instant(p[1])
+		case "booted":
+			m.Booted = s.instant(p[1])
+		case "moment":
+			m.Openings[p[1]] = OpeningMemory{Last: s.instant(p[2]), Moment: s.instant(p[2])}
+		case "good":
+			m.LastGood[p[1]] = s.instant(p[2])
+		case "new":
+			delete(m.Versions, p[1])
+		case "paused":
+			m.Paused, m.PausedSince = true, s.instant(p[1])
+		case "running":
+			run, _ := strconv.ParseInt(p[1], 10, 64)
+			m.Running = append(m.Running, RunMemory{Run: run, Gate: p[2], Due: s.instant(p[3]), Started: s.instant(p[3]), PID: 77})
+			m.NextRun = max(m.NextRun, run+1)
+		default:
+			s.t.Fatalf("unknown memory %q", arg)
+		}
+	}
+	return m
+}
+
+// define reads a gate from indented TOML.
+func (s *script) define(name, text string) {
+	if !strings.Contains(text, "run =") {
+		text = "run = [\"/opt/larkspur/bin/" + name + "\"]\n" + text
+	}
+	g, found := gate.Read(name, name+".toml", []byte(text), gate.Options{Scope: gate.User, Env: phrase.Env{Zone: calendar.UTC}})
+	if g == nil {
+		s.t.Fatal(found)
+	}
+	s.pending = append(s.pending, Definition{Name: name, Version: text, Gate: g})
+}
+
+// play runs a script and returns it with the decisions that were made.
+func play(t *testing.T, text string) (played string, events []Event) {
+	s := &script{t: t, engine: New(), takes: map[string]time.Duration{}, ends: map[int64]calendar.Instant{}}
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	for i := 0; i < len(lines); i++ {
+		line := lines[i]
+		if strings.HasPrefix(line, ">") {
+			continue
+		}
+		fmt.Fprintln(&s.out, line)
+		if name, ok := strings.CutPrefix(line, "gate "); ok {
+			var body strings.Builder
+			for i+1 < len(lines) && strings.HasPrefix(lines[i+1], "    ") {
+				i++
+				fmt.Fprintln(&s.out, lines[i])
+				fmt.Fprintln(&body, lines[i][4:])
+			}
+			s.define(name, body.String())
+			continue
+		}
+		if line != "" && !strings.HasPrefix(line, "#") {
+			s.line(line)
+		}
+	}
+	return s.out.String(), s.events
+}
+
+func TestScripts(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatal("no scripts in testdata", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, events := play(t, string(text))
+			if *update {
+				if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			} else if got != string(text) {
+				t.Errorf("decisions differ (-update rewrites them):\n%s", firstDifference(string(text), got))
+			}
+			again := New()
+			one, two := replay(New(), events), replay(again, events)
+			if !bytes.Equal(one, two) {
+				t.Error("the same events gave different decisions")
+			}
+		})
+	}
+}
+
+func firstDifference(want, got string) string {
+	w, g := strings.Split(want, "\n"), strings.Split(got, "\n")
+	for i := range min(len(w), len(g)) {
+		if w[i] != g[i] {
+			return fmt.Sprintf("line %d\nwant %s\n got %s", i+1, w[i], g[i])
+		}
+	}
+	return fmt.Sprintf("%d lines instead of %d", len(g), len(w))
+}
+
+// replay returns the decisions that events lead to, as bytes.
+func replay(e *Engine, events []Event) []byte {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	for _, ev := range events {
+		for _, d := range e.Handle(ev) {
+			enc.Encode(d)
+		}
+	}
+	return b.Bytes()
+}
+
+// TestInvariants sends random events and checks what must hold whatever
+// happens: a run starts once and ends once, a gate that is not to run beside
+// itself does not, nothing starts by itself while paused, and no due is
+// decided twice.
+func TestInvariants(t *testing.T) {
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		s := &script{t: t, engine: New(), takes: map[string]time.Duration{}, ends: map[int64]calendar.Instant{}}
+		for i, busy := range []string{"skip", "queue", "replace", "beside"} {
+			s.define(busy, fmt.Sprintf("opens = [\"every %dm\", \"at 10:%02d, then every 7m for 1h\", \"boot + 90s, then every 1m for 5m\"]\n[rules]\nbusy = %q\n[limits]\nlongest = \"25m\"\n", 5*(1+r.IntN(4)), i, busy))
+		}
+		begin := Event{Kind: Begin, At: s.instant("08:00"), Memory: &Memory{NextRun: 1}, Set: s.pending}
+		check := newInvariants(t)
+		now := begin.At
+		events := []Event{begin, {Kind: Boot, At: now}}
+		for _, ev := range events {
+			check.take(ev, s.engine.Handle(ev))
+		}
+		for range 400 {
+			ev := check.randomEvent(r, s.engine, &now)
+			events = append(events, ev)
+			check.take(ev, s.engine.Handle(ev))
+			if t.Failed() {
+				t.Fatalf("seed %d, event %+v", seed, ev)
+			}
+		}
+		if !bytes.Equal(replay(New(), events), replay(New(), events)) {
+			t.Fatalf("seed %d: the same events gave different decisions", seed)
+		}
+	}
+}
+
+type invariants struct {
+	t      *testing.T
+	alive  map[int64]string // run -> gate
+	dues   map[string]bool
+	paused bool
+	last   calendar.Instant
+}
+
+func newInvariants(t *testing.T) *invariants {
+	return &invariants{t: t, alive: map[int64]string{}, dues: map[string]bool{}}
+}
+
+func (c *invariants) randomEvent(r *rand.Rand, e *Engine, now *calendar.Instant) Event {
+	if at, ok := e.Wake(); ok && r.IntN(3) > 0 {
+		*now = max(*now, at) + calendar.Instant(r.IntN(3)*int(r.Int32N(2000)))
+		return Event{Kind: Tick, At: *now}
+	}
+	*now += calendar.Instant(r.IntN(200_000))
+	runs := slices.Sorted(maps.Keys(c.alive))
+	name := []string{"skip", "queue", "replace", "beside"}[r.IntN(4)]
+	switch k := r.IntN(12); {
+	case k < 6 && len(runs) > 0:
+		return Event{Kind: Ended, At: *now, Run: runs[r.IntN(len(runs))], Exit: r.IntN(2)}
+	case k == 6:
+		return Event{Kind: Open, At: *now, Gate: name}
+	case k == 7:
+		return Event{Kind: Stop, At: *now, Gate: name}
+	case k == 8:
+		return Event{Kind: Pause, At: *now, Until: *now + calendar.Instant(r.IntN(2))*600_000}
+	case k == 9:
+		return Event{Kind: Resume, At: *now}
+	case k == 10:
+		return Event{Kind: Boot, At: *now}
+	}
+	return Event{Kind: Tick, At: *now}
+}
+
+func (c *invariants) take(ev Event, decisions []Decision) {
+	for _, d := range decisions {
+		key := fmt.Sprintf("%s/%s@%d", d.Gate, d.Opening, d.Due)
+		switch {
+		case d.Starts():
+			if _, twice := c.alive[d.Run]; twice || d.Run == 0 {
+				c.t.Errorf("run %d starts twice", d.Run)
+			}
+			others := 0
+			for _, g := range c.alive {
+				if g == d.Gate {
+					others++
+				}
+			}
+			if others > 0 && d.Gate != "beside" {
+				c.t.Errorf("%s starts beside itself", d.Gate)
+			}
+			c.alive[d.Run] = d.Gate
+		case d.Kind == End:
+			if _, ok := c.alive[d.Run]; !ok {
+				c.t.Errorf("run %d ends that is not alive", d.Run)
+			}
+			delete(c.alive, d.Run)
+			continue
+		case d.Kind == Halt:
+			if _, ok := c.alive[d.Run]; !ok {
+				c.t.Errorf("run %d is halted that is not alive", d.Run)
+			}
+			continue
+		}
+		if d.Kind == Wait || d.Opening == "" || strings.HasPrefix(d.Reason, "waited") || strings.Contains(d.Reason, "place") || strings.Contains(d.Reason, "while it waited") {
+			continue // the second word on one due
+		}
+		if c.dues[key] {
+			c.t.Errorf("%s is decided twice: %s", key, d.Reason)
+		}
+		c.dues[key] = true
+		if d.Due > ev.At {
+			c.t.Errorf("%s is decided before it is due", key)
+		}
+	}
+}
+
+func BenchmarkTick(b *testing.B) {
+	e := New()
+	s := &script{t: &testing.T{}, engine: e, takes: map[string]time.Duration{}, ends: map[int64]calendar.Instant{}}
+	for i := range 1000 {
+		s.define(fmt.Sprintf("gate-%d", i), fmt.Sprintf("opens = [\"every %dm from 00:00 to 23:59\"]\n[rules]\nbusy = \"beside\"", 5+i%50))
+	}
+	e.Handle(Event{Kind: Begin, At: s.instant("08:00"), Memory: &Memory{NextRun: 1}, Set: s.pending})
+	b.ReportAllocs()
+	for b.Loop() {
+		at, _ := e.Wake()
+		for _, d := range e.Handle(Event{Kind: Tick, At: at}) {
+			e.Handle(Event{Kind: Ended, At: at, Run: d.Run})
+		}
+	}
+}

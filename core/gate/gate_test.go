@@ -1,0 +1,299 @@
+package gate
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/phrase"
+)
+
+var testOptions = Options{Scope: User, Env: phrase.Env{Zone: calendar.UTC}}
+
+const wholeFile = `# The whole of a gate file.
+about  = "Reset the label printer's spool"
+run    = ["/opt/larkspur/bin/spool-reset", "--quiet"]   # argv
+folder = "/var/lib/larkspur"
+opens  = [
+  "boot + 45s, then every 20s for 3m",
+  "at 08:15",   # daily
+  { name = "saturdays", when = "at 08:15 on sat", enabled = false },
+]
+enabled = true
+
+[as]
+window   = "ordinary"
+priority = "normal"
+env      = { LANG = "en_GB.UTF-8", LARKSPUR_ROOM = "press" }
+
+[needs]
+power    = "mains or 40%"
+people   = "maren"
+paths    = ["/media/vault"]
+online   = false
+idle     = "0s"
+wait     = "0s"
+if_lost  = "carry on"
+
+[limits]
+longest  = "2h"
+grace    = "5s"
+output   = "64KiB"
+success  = [0, 3]
+
+[again]
+times    = 3
+pause    = "1m30s"
+
+[rules]
+busy     = "queue"
+missed   = "once"
+missed_within = "12h"
+wake     = "0s"
+spread   = "0s"
+
+[only]
+hosts    = ["front-*"]
+readings = ["memory", "disk:/home"]
+`
+
+func TestRead(t *testing.T) {
+	g, found := Read("spool-reset", "spool-reset.toml", []byte(wholeFile), testOptions)
+	if g == nil {
+		t.Fatal(found)
+	}
+	got := fmt.Sprintf("%q %q %s %v env=%v limits=%+v again=%+v rules=%+v only=%+v power=%s", g.About, g.Run, g.Folder, g.Enabled, g.As.Env,
+		g.Limits, g.Again, g.Rules, g.Only, g.Needs.Power)
+	want := `"Reset the label printer's spool" ["/opt/larkspur/bin/spool-reset" "--quiet"] /var/lib/larkspur true ` +
+		`env=map[LANG:en_GB.UTF-8 LARKSPUR_ROOM:press] limits={Longest:2h0m0s Grace:5s Output:65536 Success:[0 3]} again={Times:3 Pause:1m30s} ` +
+		`rules={Busy:queue Missed:once MissedWithin:12h0m0s Wake:0s Spread:0s} only={Hosts:[front-*] Readings:[memory disk:/home]} power=mains or 40%`
+	if got != want {
+		t.Errorf("Read:\n got %s\nwant %s", got, want)
+	}
+	var opens []string
+	for _, o := range g.Opens {
+		opens = append(opens, fmt.Sprintf("%s=%s/%v", o.Name, o.When, o.Enabled))
+	}
+	if got, want := strings.Join(opens, "; "), "1=boot + 45s, then every 20s for 3m/true; 2=at 08:15/true; saturdays=at 08:15 on sat/false"; got != want {
+		t.Errorf("openings %s, want %s", got, want)
+	}
+	// What asks for something that does not work yet is said to, and nothing
+	// else is.
+	var codes []string
+	for _, f := range found {
+		codes = append(codes, fmt.Sprintf("%d:%s", f.Line, f.Code))
+	}
+	want = "18:not-in-force 19:not-in-force 20:not-in-force 33:not-in-force 34:not-in-force 38:not-in-force 39:not-in-force 44:not-in-force 45:not-in-force"
+	if got := strings.Join(codes, " "); got != want {
+		t.Errorf("findings %s, want %s", got, want)
+	}
+}
+
+const head = "run = [\"/bin/true\"]\n"
+
+var readErrorTests = []struct {
+	name, text string
+	line, col  int
+	code       string
+	message    string // part of message and remedy
+}{
+	{"no run", "about = \"x\"\n", 0, 0, "run-empty", "what to run"},
+	{"empty run", "run = []\n", 1, 7, "run-empty", "nothing to run"},
+	{"empty program", "run = [\"\"]\n", 1, 8, "run-empty", "program's name is empty"},
+	{"run as text", "run = \"/bin/true\"\n", 1, 7, "wrong-type", `write ["/bin/true"]`},
+	{"zero byte", "run = [\"a\\u0000\"]\n", 1, 8, "value", "zero byte"},
+	{"unknown key", head + "abuot = \"x\"\n", 2, 1, "unknown-key", `did you mean "about"`},
+	{"key in the wrong table", head + "longest = \"2h\"\n", 2, 1, "unknown-key", "[limits]"},
+	{"unknown table", head + "[limts]\nlongest = \"2h\"\n", 2, 1, "unknown-key", "did you mean [limits]"},
+	{"list of tables", head + "[[limits]]\n", 2, 1, "unknown-key", "no table"},
+	{"wrong type", head + "enabled = \"true\"\n", 2, 11, "wrong-type", "without quotes"},
+	{"number for text", head + "about = 5\n", 2, 9, "wrong-type", `write "5"`},
+	{"number for a span", head + "[limits]\nlongest = 30\n", 3, 11, "wrong-type", `"30s"`},
+	{"bad span", head + "[limits]\nlongest = \"2 hours\"\n", 3, 11, "value", "not a span"},
+	{"bad choice", head + "[rules]\nbusy = \"quue\"\n", 3, 8, "value", `did you mean "queue"`},
+	{"bad output", head + "[limits]\noutput = \"10%\"\n", 3, 10, "value", "not a size"},
+	{"huge output", head + "[limits]\noutput = \"5GiB\"\n", 3, 10, "value", "out of range"},
+	{"bad status", head + "[limits]\nsuccess = [0, 300]\n", 3, 15, "value", "out of range"},
+	{"no status", head + "[limits]\nsuccess = []\n", 3, 11, "value", "no exit status"},
+	{"relative folder", head + "folder = \"spool\"\n", 2, 10, "value", "not a whole path"},
+	{"bad power", head + "[needs]\npower = \"mains or 400%\"\n", 3, 9, "value", "no power condition"},
+	{"bad account", head + "[needs]\npeople = \"ma ren\"\n", 3, 10, "value", "name of an account"},
+	{"bad reading", head + "[only]\nreadings = [\"cpu\"]\n", 3, 13, "value", "no reading"},
+	{"bad variable", head + "[as]\nenv = { \"A-B\" = \"x\" }\n", 3, 9, "value", "name of a variable"},
+	{"reserved variable", head + "[as.env]\nTIMEGATE_RUN = \"1\"\n", 3, 1, "value", "set by the keeper"},
+	{"bad phrase", head + "opens = [\"at 8:15\"]\n", 2, 14, "phrase", `write "at 08:15"`},
+	{"bad phrase, escaped", head + "opens = [\"line \\\"(\\\" in /x\"]\n", 2, 10, "phrase", "missing closing"},
+	{"never", head + "opens = [\"at 09:00 on day 31 in feb\"]\n", 2, 20, "phrase", "never come"},
+	{"not yet", head + "opens = [\"unlock\"]\n", 2, 10, "not-in-force", `"unlock" is understood but not in force yet`},
+	{"no when", head + "opens = [{ name = \"x\" }]\n", 2, 10, "phrase", "does not say when"},
+	{"opening's key", head + "opens = [{ whn = \"boot\" }]\n", 2, 12, "unknown-key", `did you mean "when"`},
+	{"opening's name", head + "opens = [{ name = \"7\", when = \"boot\" }]\n", 2, 19, "name", "at least one is a letter"},
+	{"two openings of a name", head + "opens = [{ name = \"a\", when = \"boot\" }, { name = \"a\", when = \"boot\" }]\n", 2, 41, "duplicate-name", `"a"`},
+	{"key twice", head + "about = \"a\"\nabout = \"b\"\n", 3, 1, "syntax", "given twice"},
+	{"not TOML", head + "about = \n", 2, 9, "syntax", "not TOML"},
+	{"not UTF-8", head + "about = \"\xff\"\n", 2, 10, "syntax", "UTF-8"},
+	{"too large", head + strings.Repeat("# x\n", MaxSize/4+1), 0, 0, "too-large", "larger than"},
+	{"elevated and user", head + "[as]\nelevated = true\nuser = \"maren\"\n", 3, 1, "combination", "not both"},
+	{"elevated in the user scope", head + "[as]\nelevated = true\n", 3, 1, "combination", "system scope"},
+	{"nobody on a desktop", head + "[as]\ndesktop = true\n[needs]\npeople = \"nobody\"\n", 5, 1, "combination", "somebody logged on"},
+}
+
+func TestReadErrors(t *testing.T) {
+	for _, tt := range readErrorTests {
+		t.Run(tt.name, func(t *testing.T) {
+			g, found := Read("x", "x.toml", []byte(tt.text), testOptions)
+			errs := found.Errors()
+			if g != nil || len(errs) == 0 {
+				t.Fatalf("Read = %v, %v, want an error", g, found)
+			}
+			f := errs[0]
+			if f.Line != tt.line || f.Column != tt.col || f.Code != tt.code || !strings.Contains(f.Message+"; "+f.Remedy, tt.message) {
+				t.Errorf("got  %d:%d %s: %s\nwant %d:%d %s: …%s…", f.Line, f.Column, f.Code, f.Error(), tt.line, tt.col, tt.code, tt.message)
+			}
+			if caret := f.Caret(); (caret == "") != (tt.line == 0) {
+				t.Errorf("mark %q for line %d", caret, tt.line)
+			}
+		})
+	}
+	for _, name := range []string{"", "a/b", "../x", "Maren", "-x", "x y", strings.Repeat("x", 64)} {
+		if g, found := Read(name, "x.toml", []byte(head), testOptions); g != nil || found[0].Code != "name" {
+			t.Errorf("the name %q gives %v, %v", name, g, found)
+		}
+	}
+	if g, found := Read("x", "x.toml", []byte(head), Options{Scope: System, Env: testOptions.Env}); g != nil || found[0].Code != "combination" {
+		t.Errorf("in the system scope, no account gives %v, %v", g, found)
+	}
+}
+
+func TestAllErrorsAtOnce(t *testing.T) {
+	_, found := Read("x", "x.toml", []byte("abuot = 1\nrun = [\"\"]\nopens = [\"att 09:00\", 5]\n[limits]\ngrace = 3\n"), testOptions)
+	if len(found) != 5 {
+		t.Errorf("found %d errors, want 5:\n%v", len(found), found)
+	}
+	for i := 1; i < len(found); i++ {
+		if found[i].Line < found[i-1].Line {
+			t.Errorf("findings are out of order:\n%v", found)
+		}
+	}
+}
+
+var editTests = []struct {
+	name, before string
+	edit         func(*Edit)
+	after        string
+}{
+	{"a value, its comment kept", "enabled = true # for now\n" + head, func(e *Edit) { e.SetBool("enabled", false) }, "enabled = false # for now\n" + head},
+	{"a new key at the top", head + "# end\n", func(e *Edit) { e.SetBool("enabled", false) }, head + "enabled = false\n# end\n"},
+	{"a new key before the tables", head + "\n[as]\nuser = \"a\"\n", func(e *Edit) { e.SetBool("enabled", false) }, head + "enabled = false\n\n[as]\nuser = \"a\"\n"},
+	{"a new key in a table", head + "[limits]  # x\n", func(e *Edit) { e.SetText("limits.longest", "2h") }, head + "[limits]  # x\nlongest = \"2h\"\n"},
+	{"a new table", head, func(e *Edit) { e.SetText("limits.longest", "2h") }, head + "\n[limits]\nlongest = \"2h\"\n"},
+	{"a new table, no last newline", strings.TrimSpace(head), func(e *Edit) { e.SetText("limits.longest", "2h") }, head + "\n[limits]\nlongest = \"2h\"\n"},
+	{"an inline table", "limits = { grace = \"1s\" } # y\n" + head, func(e *Edit) { e.SetText("limits.longest", "2h") }, "limits = { grace = \"1s\", longest = \"2h\" } # y\n" + head},
+	{"a dotted key", "limits.longest = \"1h\"\n" + head, func(e *Edit) { e.SetText("limits.longest", "2h") }, "limits.longest = \"2h\"\n" + head},
+	{"a list over lines", "run = [ # a\n  '/bin/true', # b\n]\n", func(e *Edit) { e.SetTexts("run", []string{"/bin/a b", "\"\\"}) }, "run = [\"/bin/a b\", \"\\\"\\\\\"]\n"},
+	{"a plain opening off", head + "opens = [\n  \"boot\", # b\n  'at 09:00', # n\n]\n", func(e *Edit) { e.EnableOpening("2", false) },
+		head + "opens = [\n  \"boot\", # b\n  { when = 'at 09:00', enabled = false }, # n\n]\n"},
+	{"a named opening on", head + "opens = [{ name = \"a\", enabled = false, when = \"boot\" }]\n", func(e *Edit) { e.EnableOpening("a", true) },
+		head + "opens = [{ name = \"a\", enabled = true, when = \"boot\" }]\n"},
+	{"a named opening off", head + "opens = [\"boot\", { name = \"a\", when = \"boot\" }]\n", func(e *Edit) { e.EnableOpening("a", false) },
+		head + "opens = [\"boot\", { name = \"a\", when = \"boot\", enabled = false }]\n"},
+	{"windows line ends", "enabled = true\r\n" + head, func(e *Edit) { e.SetBool("enabled", false) }, "enabled = false\r\n" + head},
+}
+
+func TestEdit(t *testing.T) {
+	for _, tt := range editTests {
+		t.Run(tt.name, func(t *testing.T) {
+			e := NewEdit([]byte(tt.before))
+			tt.edit(e)
+			got, err := e.Bytes()
+			if err != nil || string(got) != tt.after {
+				t.Errorf("got %q, %v\nwant %q", got, err, tt.after)
+			}
+			if g, found := Read("x", "x.toml", got, testOptions); g == nil {
+				t.Errorf("the result is wrong: %v", found)
+			}
+		})
+	}
+	e := NewEdit([]byte(head + "opens = [{ name = \"saturdays\", when = \"boot\" }]\n"))
+	e.EnableOpening("saturday", false)
+	if _, err := e.Bytes(); err == nil || !strings.Contains(err.Error(), `did you mean "saturdays"`) {
+		t.Errorf("an opening that is not there: %v", err)
+	}
+	e = NewEdit([]byte("run = "))
+	e.SetBool("enabled", true)
+	if _, err := e.Bytes(); err == nil {
+		t.Error("a broken file was edited")
+	}
+}
+
+func TestFormat(t *testing.T) {
+	g := Default("vault-copy")
+	g.About, g.Run, g.Folder, g.Enabled = "Copy \"all\"\nto the vault", []string{"/opt/larkspur/bin/vault-copy", "a b"}, "/srv", false
+	g.As.User, g.Limits.Longest, g.Rules.Busy = "maren", 2*time.Hour, BusyQueue
+	g.Opens = []Opening{{Name: "1", When: "boot", Enabled: true}, {Name: "2", When: "at 09:00", Enabled: false},
+		{Name: "saturdays", When: "at 08:15 on sat", Enabled: true}, {Name: "off", When: "boot + 1m", Enabled: false}}
+	text := Format(g)
+	got, found := Read(g.Name, "x.toml", text, testOptions)
+	if got == nil {
+		t.Fatalf("%v\n%s", found, text)
+	}
+	for i := range got.Opens {
+		got.Opens[i].Plan = nil
+	}
+	if want, have := fmt.Sprintf("%+v", *g), fmt.Sprintf("%+v", *got); want != have {
+		t.Errorf("read back:\n got %s\nwant %s", have, want)
+	}
+}
+
+// FuzzRead: no input makes the reader fail otherwise than by findings, and
+// what can be read can be edited.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(wholeFile))
+	for _, tt := range readErrorTests {
+		if len(tt.text) < 1000 {
+			f.Add([]byte(tt.text))
+		}
+	}
+	for _, tt := range editTests {
+		f.Add([]byte(tt.before))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		g, found := Read("x", "x.toml", data, testOptions)
+		for i := range found {
+			found[i].Caret()
+		}
+		if g == nil {
+			if len(found.Errors()) == 0 {
+				t.Fatalf("no gate and no error for %q", data)
+			}
+			return
+		}
+		e := NewEdit(data)
+		e.SetBool("enabled", !g.Enabled)
+		for _, o := range g.Opens {
+			e.EnableOpening(o.Name, !o.Enabled)
+		}
+		out, err := e.Bytes()
+		if err != nil {
+			t.Fatalf("edit of %q: %v", data, err)
+		}
+		again, found := Read("x", "x.toml", out, testOptions)
+		if again == nil || again.Enabled == g.Enabled {
+			t.Fatalf("%q became %q: %v", data, out, found)
+		}
+		for i, o := range again.Opens {
+			if o.Enabled == g.Opens[i].Enabled {
+				t.Fatalf("%q became %q: opening %s is as before", data, out, o.Name)
+			}
+		}
+	})
+}
+
+func BenchmarkRead(b *testing.B) {
+	b.ReportAllocs()
+	for b.Loop() {
+		Read("x", "x.toml", []byte(wholeFile), testOptions)
+	}
+}
