@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -75,6 +76,8 @@ func (a *app) exit(err error) int {
 	return status
 }
 
+var badValue = regexp.MustCompile(`^invalid value "(.*)" for flag -(\S+):`)
+
 // usage words a mistake in the call.
 func (a *app) usage(c *cli.Command, err error) error {
 	text := err.Error()
@@ -91,6 +94,8 @@ func (a *app) usage(c *cli.Command, err error) error {
 		}
 	} else if name, ok := strings.CutPrefix(text, "flag needs an argument: "); ok {
 		text = fmt.Sprintf("the option --%s needs a value", strings.TrimLeft(name, "-"))
+	} else if m := badValue.FindStringSubmatch(text); m != nil {
+		text = fmt.Sprintf("--%s is %q, which it cannot be", m[2], m[1])
 	}
 	return &exitError{exitWrong, fmt.Errorf("%s; see \"timegate help %s\"", text, commandPath(c))}
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -113,11 +112,8 @@ func (a *app) phraseGate(text string) (*gate.Gate, error) {
 		return nil, err
 	}
 	plan, err := p.Compile(a.env())
-	if notYet := (*phrase.NotYetError)(nil); errors.As(err, &notYet) {
-		return nil, usageError("%w", err)
-	}
 	if err != nil {
-		return nil, err
+		return nil, wrongPhrase(err)
 	}
 	return &gate.Gate{Enabled: true, Opens: []gate.Opening{{Name: "", When: p.String(), Enabled: true, Plan: plan}}}, nil
 }

@@ -81,7 +81,11 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 		if err != nil {
 			return nil, err
 		}
-		g.Opens = append(g.Opens, gate.Opening{Name: strconv.Itoa(i + 1), When: p.String(), Enabled: true})
+		plan, err := p.Compile(a.env())
+		if err != nil {
+			return nil, wrongPhrase(err)
+		}
+		g.Opens = append(g.Opens, gate.Opening{Name: strconv.Itoa(i + 1), When: p.String(), Enabled: true, Plan: plan})
 	}
 	if s := c.String("longest"); s != "" {
 		d, err := parseSpan("longest", s)
@@ -100,8 +104,12 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 		}
 		g.Folder = abs
 	}
-	program, err := wholeProgram(argv[0], c.Bool("later"))
-	if err != nil {
+	program, err := wholeProgram(argv[0])
+	if errors.Is(err, fs.ErrNotExist) {
+		if !c.Bool("later") || !strings.Contains(argv[0], "/") {
+			return nil, usageError("%w; check the path, or give its whole path and --later if it is yet to come", err)
+		}
+	} else if err != nil {
 		return nil, err
 	}
 	g.Run = append([]string{program}, argv[1:]...)
@@ -109,16 +117,14 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 }
 
 // wholeProgram returns the program's whole path, so that it does not depend
-// on where it is started from.
-func wholeProgram(name string, later bool) (string, error) {
+// on where it is started from. Its error is fs.ErrNotExist where there is no
+// such program; the path is then right all the same.
+func wholeProgram(name string) (string, error) {
 	path := name
 	if !strings.Contains(name, "/") {
 		found, err := exec.LookPath(name)
-		if err != nil && later {
-			return "", usageError("--later wants the program's whole path, not %q", name)
-		}
 		if err != nil {
-			return "", usageError("there is no program %q in PATH; write its whole path", name)
+			return name, &missingProgram{fmt.Sprintf("there is no program %q in PATH", name)}
 		}
 		path = found
 	}
@@ -126,10 +132,25 @@ func wholeProgram(name string, later bool) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if _, err := os.Stat(abs); err != nil && !later {
-		return "", usageError("the program %s does not exist; check the path, or give --later if it is yet to come", abs)
+	if _, err := os.Stat(abs); err != nil {
+		return abs, &missingProgram{fmt.Sprintf("the program %s does not exist", abs)}
 	}
 	return abs, nil
+}
+
+// missingProgram is an fs.ErrNotExist in plain words.
+type missingProgram struct{ text string }
+
+func (e *missingProgram) Error() string { return e.text }
+func (e *missingProgram) Unwrap() error { return fs.ErrNotExist }
+
+// wrongPhrase makes a phrase's error one of the call.
+func wrongPhrase(err error) error {
+	var notYet *phrase.NotYetError
+	if errors.As(err, &notYet) {
+		return &exitError{exitWrong, err}
+	}
+	return err
 }
 
 // writeGate puts new content in the place of a gate file, whole, once it is

@@ -106,9 +106,12 @@ func (a *app) tryGate(c *cli.Command) (*gate.Gate, error) {
 		return f.Gate, nil
 	}
 	g := gate.Default("try")
-	program, err := wholeProgram(args[0], false)
+	program, err := wholeProgram(args[0])
+	if err != nil {
+		return nil, usageError("%w; check the path", err)
+	}
 	g.Run = append([]string{program}, args[1:]...)
-	return g, err
+	return g, nil
 }
 
 // afterDashes reports whether arguments were given behind "--", which the

@@ -68,27 +68,28 @@ var migrations = []string{
 
 // migrate makes the tables or brings them up to date, all or nothing.
 func (j *Journal) migrate() error {
-	if _, err := j.durable.Exec("PRAGMA journal_mode = WAL"); err != nil {
-		return j.wrap(err)
-	}
+	// Nothing is written to a file before it is known to be ours.
 	if err := j.checkVersion(j.durable); err != nil {
 		return err
+	}
+	var version, tables int
+	if err := j.durable.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables); err != nil {
+		return j.wrap(err)
+	}
+	if err := j.durable.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+		return j.wrap(err)
+	}
+	if version == 0 && tables > 0 {
+		return &FileError{Path: j.path, Reason: "it is another program's database", Remedy: setAside}
+	}
+	if _, err := j.durable.Exec("PRAGMA journal_mode = WAL"); err != nil {
+		return j.wrap(err)
 	}
 	tx, err := j.durable.Begin()
 	if err != nil {
 		return j.wrap(err)
 	}
 	defer tx.Rollback()
-	var version, tables int
-	if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return j.wrap(err)
-	}
-	if err := tx.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables); err != nil {
-		return j.wrap(err)
-	}
-	if version == 0 && tables > 0 {
-		return &FileError{Path: j.path, Reason: "it is another program's database", Remedy: setAside}
-	}
 	for ; version < len(migrations); version++ {
 		if _, err := tx.Exec(migrations[version]); err != nil {
 			return j.wrap(err)

@@ -42,17 +42,15 @@ func Find(name string) (*calendar.Zone, error) {
 // unknown says which zones may have been meant.
 func unknown(name string) error {
 	all := Names()
-	if near, ok := phrase.Nearest(name, all); ok {
-		return fmt.Errorf("there is no time zone %q; did you mean %s?", name, near)
-	}
+	said := func(zone string) error { return fmt.Errorf("there is no time zone %q; did you mean %s?", name, zone) }
 	// A city without its continent, or with a wrong one.
-	city := strings.ReplaceAll(name[strings.LastIndexByte(name, '/')+1:], " ", "_")
-	var cities []string
-	for _, n := range all {
-		cities = append(cities, n[strings.LastIndexByte(n, '/')+1:])
+	city := func(zone string) string { return zone[strings.LastIndexByte(zone, '/')+1:] }
+	wanted := strings.ReplaceAll(city(name), " ", "_")
+	if i := slices.IndexFunc(all, func(n string) bool { return strings.EqualFold(n, name) || strings.EqualFold(city(n), wanted) }); i >= 0 {
+		return said(all[i])
 	}
-	if near, ok := phrase.Nearest(city, cities); ok {
-		return fmt.Errorf("there is no time zone %q; did you mean %s?", name, all[slices.Index(cities, near)])
+	if near, ok := phrase.Nearest(name, all); ok {
+		return said(near)
 	}
 	return fmt.Errorf("there is no time zone %q; zones have names such as Europe/London or Asia/Tokyo", name)
 }

@@ -1,0 +1,190 @@
+package cli_test
+
+import (
+	"bytes"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+var update = flag.Bool("update", false, "rewrite the expected output in testdata")
+
+// program is the built program.
+var program string
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "timegate-test-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		program = filepath.Join(dir, "timegate")
+		build := exec.Command("go", "build", "-o", program, "timegate")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+			return 1
+		}
+		return m.Run()
+	}())
+}
+
+// masks stand for what differs from run to run.
+var masks = []struct {
+	re *regexp.Regexp
+	by string
+}{
+	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "TIME"},
+	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ \w{3}( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},
+	{regexp.MustCompile(`(in|after) \d+(\.\d)? (ms|s|min|h|d|days|years)( \d+ (s|min|h))?`), "$1 SPAN"},
+	{regexp.MustCompile(`\d+(\.\d)? (ms|s|min|h)( \d+ (s|min))? ago|just now`), "AGO"},
+	{regexp.MustCompile(`\b\d+(\.\d)? ?(ms|s)\b`), "SPAN"},
+	{regexp.MustCompile(`process \d+|"pid": \d+`), "PID"},
+	{regexp.MustCompile(`-\d{8}-\d{6}`), "-TIME"},
+	{regexp.MustCompile(`  +`), "  "},
+	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
+	{regexp.MustCompile(`in (/root|/home/\w+)\b`), "in $$HOME"},
+	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|late_s)": [\d.]+`), `"$1": N`},
+}
+
+// TestScripts plays the files in testdata/script. Each is a list of shell
+// commands, "$ …", with what they print: on standard error behind "! ", and
+// the exit status behind "? " where it is not 0. $WORK is the folder in which
+// they run; "mask" in the first line lets times and the like pass.
+func TestScripts(t *testing.T) {
+	files, err := filepath.Glob("testdata/script/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatal("no scripts", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			t.Parallel()
+			playScript(t, file)
+		})
+	}
+}
+
+func playScript(t *testing.T, file string) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	work, err := os.MkdirTemp("", "w")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		exec.Command("/bin/sh", "-c", "kill $(cat "+work+"/pid)").Run() // a keeper that a script which failed has left
+		os.RemoveAll(work)
+	})
+	masked := strings.HasPrefix(string(text), "# mask")
+	var got bytes.Buffer
+	begun := false
+	for line := range strings.Lines(string(text)) {
+		command, ok := strings.CutPrefix(line, "$ ")
+		if !ok {
+			if strings.HasPrefix(line, "#") && !begun {
+				got.WriteString(line)
+			}
+			continue
+		}
+		begun = true
+		got.WriteString(line)
+		got.WriteString(shell(t, work, command, masked))
+	}
+	if *update {
+		if err := os.WriteFile(file, got.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	} else if got.String() != string(text) {
+		t.Errorf("output differs (-update rewrites it):\n%s", difference(string(text), got.String()))
+	}
+}
+
+// shell runs a command and returns what it printed, in the form of a script.
+func shell(t *testing.T, work, command string, masked bool) string {
+	t.Helper()
+	cmd := exec.Command("/bin/sh", "-c", command)
+	cmd.Dir = work
+	cmd.Env = []string{"PATH=" + filepath.Dir(program) + ":/usr/bin:/bin", "HOME=" + work, "TIMEGATE_HOME=" + work + "/tg", "TZ=Europe/London", "WORK=" + work}
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	var b strings.Builder
+	b.Write(stdout.Bytes())
+	for line := range strings.Lines(stderr.String()) {
+		b.WriteString("! " + line)
+	}
+	var ee *exec.ExitError
+	if errors.As(err, &ee) {
+		fmt.Fprintf(&b, "? %d\n", ee.ExitCode())
+	} else if err != nil {
+		t.Fatal(err)
+	}
+	out := strings.ReplaceAll(b.String(), work, "$WORK")
+	if masked {
+		for _, m := range masks {
+			out = m.re.ReplaceAllString(out, m.by)
+		}
+	}
+	return out
+}
+
+func difference(want, got string) string {
+	w, g := strings.Split(want, "\n"), strings.Split(got, "\n")
+	for i := range min(len(w), len(g)) {
+		if w[i] != g[i] {
+			return fmt.Sprintf("line %d\nwant %s\n got %s", i+1, w[i], g[i])
+		}
+	}
+	return fmt.Sprintf("%d lines instead of %d", len(g), len(w))
+}
+
+// TestHelp keeps the help of every command: what is promised there is the
+// public surface.
+func TestHelp(t *testing.T) {
+	var b strings.Builder
+	commands := []string{""}
+	root := output(t, "help")
+	b.WriteString(root)
+	for _, line := range strings.Split(root, "\n") {
+		if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 0 && regexp.MustCompile(`^[a-z]+$`).MatchString(f[0]) && f[0] != "timegate" && f[0] != "help" {
+			commands = append(commands, f[0])
+		}
+	}
+	commands = append(commands, "keeper run", "keeper status")
+	for _, c := range commands[1:] {
+		text := output(t, append(strings.Fields(c), "--help")...)
+		if !strings.Contains(text, "\nexample\n") && c != "keeper" {
+			t.Errorf("the help of %q has no example:\n%s", c, text)
+		}
+		fmt.Fprintf(&b, "\n---- %s\n%s", c, text)
+	}
+	golden := "testdata/help.txt"
+	want, _ := os.ReadFile(golden)
+	if *update {
+		if err := os.WriteFile(golden, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	} else if b.String() != string(want) {
+		t.Errorf("the help differs (-update rewrites it):\n%s", difference(string(want), b.String()))
+	}
+}
+
+func output(t *testing.T, args ...string) string {
+	t.Helper()
+	out, err := exec.Command(program, args...).Output()
+	if err != nil {
+		t.Errorf("timegate %s: %v", strings.Join(args, " "), err)
+	}
+	return string(out)
+}
