@@ -142,6 +142,7 @@ func (d *Days) Next(from Day) (Day, bool) {
 					return 0, false
 				}
 				y, m, dd = leap.Date()
+				last = y + searchYears
 				skip = uint32(1)<<(dd-1) - 1
 			}
 		}

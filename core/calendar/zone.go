@@ -27,11 +27,12 @@ type segment struct {
 }
 
 // The table ends with tableEnd. Some zones list irregular changes until 2087;
-// after that every zone repeats a yearly rule, of which the 28 years before
-// tableEnd hold all 14 kinds of year.
+// after that every zone repeats a yearly rule, of which the years from then to
+// tableEnd hold all 14 kinds of year: the seven leap years 2104 to 2128 begin
+// on seven different days of the week.
 const (
-	tableEnd   = 2117
-	alikeYears = 28
+	regularFrom = 2088
+	tableEnd    = 2129
 )
 
 // UTC is Coordinated Universal Time.
@@ -73,7 +74,7 @@ func NewZone(loc *time.Location) *Zone {
 }
 
 func (z *Zone) findAlike() {
-	for y := tableEnd - alikeYears; y < tableEnd; y++ {
+	for y := regularFrom; y < tableEnd; y++ {
 		z.alike[yearKind(y)] = y
 	}
 }
