@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -45,6 +46,8 @@ func Main(args []string) int {
 	// What is written after the reader has gone is no reason to die half-way
 	// through a change.
 	signal.Ignore(syscall.SIGPIPE)
+	// A command ends before collecting garbage pays; the keeper sets this back.
+	debug.SetGCPercent(800)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	cli.HelpPrinter = printHelp

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/calendar"
@@ -160,7 +161,7 @@ func (a *app) demoLine(d *engine.Decision) {
 	if d.Run != 0 {
 		run = fmt.Sprintf("run %d", d.Run)
 	}
-	pad := strings.Repeat(" ", max(0, 9-width(what)))
+	pad := strings.Repeat(" ", max(0, 9-ansi.StringWidth(what)))
 	fmt.Fprintf(a.out, "%s  %s%s %-13s %-7s %s\n", d.At.Time().In(a.zone.Location()).Format("15:04:05"), what, pad, d.Gate, run, a.out.faint(d.Reason))
 }
 

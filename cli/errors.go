@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -76,8 +75,6 @@ func (a *app) exit(err error) int {
 	return status
 }
 
-var badValue = regexp.MustCompile(`^invalid value "(.*)" for flag -(\S+):`)
-
 // usage words a mistake in the call.
 func (a *app) usage(c *cli.Command, err error) error {
 	text := err.Error()
@@ -94,8 +91,10 @@ func (a *app) usage(c *cli.Command, err error) error {
 		}
 	} else if name, ok := strings.CutPrefix(text, "flag needs an argument: "); ok {
 		text = fmt.Sprintf("the option --%s needs a value", strings.TrimLeft(name, "-"))
-	} else if m := badValue.FindStringSubmatch(text); m != nil {
-		text = fmt.Sprintf("--%s is %q, which it cannot be", m[2], m[1])
+	} else if rest, ok := strings.CutPrefix(text, "invalid value "); ok {
+		value, rest, _ := strings.Cut(rest, " for flag -")
+		name, _, _ := strings.Cut(rest, ":")
+		text = fmt.Sprintf("--%s is %s, which it cannot be", name, value)
 	}
 	return &exitError{exitWrong, fmt.Errorf("%s; see \"timegate help %s\"", text, commandPath(c))}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -34,6 +35,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
+	debug.SetGCPercent(100)
 	machine, err := linux.New()
 	if err != nil {
 		return err

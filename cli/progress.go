@@ -5,8 +5,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"charm.land/lipgloss/v2"
 )
 
 // progress is a line at the bottom of a terminal that shows how far a span of
@@ -49,6 +47,3 @@ func (p *progress) clear() {
 		p.shown = false
 	}
 }
-
-// width is how many columns a text takes, colours left out.
-func width(s string) int { return lipgloss.Width(s) }

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"charm.land/lipgloss/v2"
-	"charm.land/lipgloss/v2/table"
 	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
 )
 
@@ -54,27 +54,60 @@ func (s *screen) dot() string {
 	return " · "
 }
 
-// table prints rows below headers, in the terminal's width. In a file, lines
-// are as long as they come.
+// gap stands between two columns.
+const gap = 2
+
+// table prints rows below headers, in the terminal's width: where they need
+// more, the widest columns are cut, with a mark. In a file, lines are as long
+// as they come.
 func (s *screen) table(headers []string, rows [][]string) {
-	t := table.New().
-		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).
-		Headers(headers...).Rows(rows...).
-		StyleFunc(func(row, col int) lipgloss.Style {
-			style := lipgloss.NewStyle()
-			if col < len(headers)-1 {
-				style = style.PaddingRight(2)
-			}
-			if row == table.HeaderRow {
-				style = style.Inherit(styleHead)
-			}
-			return style
-		})
-	if s.width > 0 && lipgloss.Width(t.String()) > s.width {
-		t = t.Width(s.width)
+	widths := make([]int, len(headers))
+	for _, row := range append([][]string{headers}, rows...) {
+		for i, cell := range row {
+			widths[i] = max(widths[i], ansi.StringWidth(cell))
+		}
 	}
-	for line := range strings.Lines(t.String() + "\n") {
-		io.WriteString(s, strings.TrimRight(line, " \n")+"\n")
+	if s.width > 0 {
+		narrow(widths, s.width-gap*(len(widths)-1))
+	}
+	more := "…"
+	if s.ascii {
+		more = "~"
+	}
+	var b strings.Builder
+	line := func(row []string, style func(string) string) {
+		var cells strings.Builder
+		for i, cell := range row {
+			cell = ansi.Truncate(cell, widths[i], more)
+			cells.WriteString(style(cell))
+			if i < len(row)-1 {
+				cells.WriteString(strings.Repeat(" ", widths[i]-ansi.StringWidth(cell)+gap))
+			}
+		}
+		b.WriteString(strings.TrimRight(cells.String(), " ") + "\n")
+	}
+	line(headers, s.head)
+	for _, row := range rows {
+		line(row, func(cell string) string { return cell })
+	}
+	io.WriteString(s, b.String())
+}
+
+// narrow takes from the widest columns until all fit.
+func narrow(widths []int, room int) {
+	const least = 6
+	for {
+		total, widest := 0, 0
+		for i, w := range widths {
+			total += w
+			if w >= widths[widest] {
+				widest = i
+			}
+		}
+		if total <= room || widths[widest] <= least {
+			return
+		}
+		widths[widest]--
 	}
 }
 

@@ -9,8 +9,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sort"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
@@ -41,13 +44,24 @@ func ReadFolder(h Home, env phrase.Env) ([]File, error) {
 	if err != nil {
 		return nil, homeError(h.Gates, err)
 	}
-	var out []File
+	var names []string
 	for _, e := range entries {
 		// Names that begin with a dot are editors' own.
 		if name, ok := strings.CutSuffix(e.Name(), suffix); ok && !strings.HasPrefix(name, ".") {
-			out = append(out, ReadFile(h, name, env))
+			names = append(names, name)
 		}
 	}
+	out := make([]File, len(names))
+	var next atomic.Int64
+	var readers sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		readers.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(names)); i = next.Add(1) - 1 {
+				out[i] = ReadFile(h, names[i], env)
+			}
+		})
+	}
+	readers.Wait()
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
 	return out, nil
 }

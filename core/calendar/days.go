@@ -75,7 +75,8 @@ type Days struct {
 	Stride Stride
 	Except []Term
 
-	lo, hi Day // bounds taken from Terms and Stride by prepare
+	lo, hi Day      // bounds taken from Terms and Stride by prepare
+	week   Weekdays // the set where it is one of weekdays alone; 0 otherwise
 }
 
 // searchYears bounds every search: the Gregorian calendar repeats after 400
@@ -95,6 +96,26 @@ func (d *Days) prepare() {
 	if d.Stride.Unit != NoStride {
 		d.lo = max(d.lo, d.Stride.From)
 	}
+	d.week = 0
+	if d.Months == 0 && d.Stride.Unit == NoStride && len(d.Except) == 0 {
+		switch {
+		case len(d.Terms) == 0:
+			d.week = AnyDay
+		case len(d.Terms) == 1 && d.Terms[0].onlyWeekdays():
+			d.week = d.Terms[0].Items[0].Weekdays
+		}
+	}
+}
+
+func (t *Term) onlyWeekdays() bool {
+	it := t.Items[0]
+	return len(t.Items) == 1 && t.Shift == 0 && t.Roll == Stay && !it.Dates && it.MonthDays == 0 && it.Nth == 0
+}
+
+// until returns how many days after a day of the week the set's next one is.
+func (w Weekdays) until(weekday int) int {
+	twice := uint(w) | uint(w)<<7
+	return bits.TrailingZeros(twice >> weekday)
 }
 
 // span returns the days outside which a term has none.
@@ -122,8 +143,12 @@ func (d *Days) Has(day Day) bool {
 
 // Next returns the first day of the set that is not before from.
 func (d *Days) Next(from Day) (Day, bool) {
-	from = d.ahead(max(from, d.lo))
-	if from > d.hi {
+	from = max(from, d.lo)
+	if d.week != 0 {
+		from += Day(d.week.until(from.Weekday()))
+		return from, from <= d.hi
+	}
+	if from = d.ahead(from); from > d.hi {
 		return 0, false
 	}
 	y, m, dd := from.Date()

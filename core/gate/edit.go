@@ -189,9 +189,9 @@ func Format(g *Gate) []byte {
 	b.WriteString("opens = [\n")
 	for _, o := range g.Opens {
 		switch {
-		case onlyDigits.MatchString(o.Name) && o.Enabled:
+		case onlyDigits(o.Name) && o.Enabled:
 			fmt.Fprintf(&b, "  %s,\n", quoteText(o.When))
-		case onlyDigits.MatchString(o.Name):
+		case onlyDigits(o.Name):
 			fmt.Fprintf(&b, "  { when = %s, enabled = false },\n", quoteText(o.When))
 		case o.Enabled:
 			fmt.Fprintf(&b, "  { name = %s, when = %s },\n", quoteText(o.Name), quoteText(o.When))

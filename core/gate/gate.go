@@ -9,6 +9,8 @@ package gate
 
 import (
 	"regexp"
+	"strings"
+	"sync"
 	"time"
 
 	"timegate/core/phrase"
@@ -110,16 +112,26 @@ func Default(name string) *Gate {
 	}
 }
 
+// The shapes of values; they are compiled when they are first needed.
 var (
-	nameShape   = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
-	onlyDigits  = regexp.MustCompile(`^[0-9]+$`)
-	envShape    = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
-	powerShape  = regexp.MustCompile(`^(any|mains|mains or ([1-9]|[1-9][0-9]|100)%)$`)
-	personShape = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}$`)
+	envShape    = shape(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	powerShape  = shape(`^(any|mains|mains or ([1-9]|[1-9][0-9]|100)%)$`)
+	personShape = shape(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}$`)
 )
 
+func shape(pattern string) func(string) bool {
+	re := sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+	return func(s string) bool { return re().MatchString(s) }
+}
+
 // ValidName reports whether a name can be a gate's.
-func ValidName(name string) bool { return nameShape.MatchString(name) }
+func ValidName(name string) bool {
+	return len(name) >= 1 && len(name) <= 63 && name[0] != '-' && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
+}
+
+// onlyDigits reports whether a name is that of an opening without one: its
+// position.
+func onlyDigits(name string) bool { return strings.Trim(name, "0123456789") == "" }
 
 // NameRule says which names [ValidName] accepts.
 const NameRule = "a name has 1 to 63 of a-z, 0-9 and -, and begins with a letter or digit"

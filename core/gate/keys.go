@@ -188,7 +188,7 @@ func (r *reader) user(g *Gate, v value) {
 }
 
 func (r *reader) account(v value, name string) bool {
-	if personShape.MatchString(name) {
+	if personShape(name) {
 		return true
 	}
 	r.fail(v, "value", strconv.Quote(name)+" is not the name of an account", "")
@@ -205,7 +205,7 @@ func (r *reader) power(g *Gate, v value) {
 	if !r.is(v, "text") {
 		return
 	}
-	if !powerShape.MatchString(v.text) {
+	if !powerShape(v.text) {
 		r.fail(v, "value", strconv.Quote(v.text)+" is no power condition", `write "any", "mains" or "mains or 40%"`)
 		return
 	}
@@ -224,7 +224,7 @@ func (r *reader) variables(g *Gate, v value) {
 func (r *reader) envField(g *Gate, f field) {
 	name := f.path[len(f.path)-1]
 	switch {
-	case !envShape.MatchString(name):
+	case !envShape(name):
 		r.failAt(f.keyStart, f.keyEnd, "value", strconv.Quote(name)+" is not the name of a variable", "")
 	case strings.HasPrefix(name, "TIMEGATE_"):
 		r.failAt(f.keyStart, f.keyEnd, "value", "names that begin with TIMEGATE_ are set by the keeper", "choose another name")

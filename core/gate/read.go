@@ -287,7 +287,7 @@ func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
 			if !r.is(f.value, "text") {
 				continue
 			}
-			if !ValidName(f.value.text) || onlyDigits.MatchString(f.value.text) {
+			if !ValidName(f.value.text) || onlyDigits(f.value.text) {
 				r.fail(f.value, "name", strconv.Quote(f.value.text)+" cannot be an opening's name", NameRule+"; at least one is a letter")
 				continue
 			}

@@ -3,7 +3,6 @@ package gate
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -186,7 +185,8 @@ func skipBlank(data []byte, at int, sign string) int {
 	return at
 }
 
-var duplicateKey = regexp.MustCompile(`already|duplicate|redefin|twice`)
+// duplicateKey are the words by which the package tells of a key given twice.
+var duplicateKey = shape(`already|duplicate|redefin|twice`)
 
 // syntaxFault words the TOML package's message for people who write gate files.
 func syntaxFault(data []byte, err error) *syntaxError {
@@ -201,7 +201,7 @@ func syntaxFault(data []byte, err error) *syntaxError {
 	}
 	start = min(start+max(col-1, 0), len(data))
 	message := strings.TrimPrefix(de.Error(), "toml: ")
-	if duplicateKey.MatchString(message) {
+	if duplicateKey(message) {
 		message = "the same key or table is given twice"
 	} else {
 		message = fmt.Sprintf("this is not TOML: %s", message)

@@ -44,7 +44,7 @@ func (q *Phrase) String() string {
 	}
 	if q.Delay > 0 {
 		delay := FormatSpan(q.Delay)
-		if len(q.On) > 0 && wholeDays.MatchString(delay) {
+		if len(q.On) > 0 && wholeDays(delay) {
 			delay = fmt.Sprintf("%dh", q.Delay/time.Hour) // "+ 1d" would move the day
 		}
 		b.WriteString(" + " + delay)

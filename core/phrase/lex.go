@@ -1,8 +1,9 @@
 package phrase
 
 import (
-	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 type kind int
@@ -31,18 +32,6 @@ type token struct {
 
 func (t token) lower() string { return strings.ToLower(t.text) }
 
-var shapes = []struct {
-	kind kind
-	re   *regexp.Regexp
-}{
-	{date, regexp.MustCompile(`^\d{4}-\d{2}-\d{2}`)},
-	{clock, regexp.MustCompile(`^\d{1,2}:\d{2}(:\d{2})?`)},
-	{ordinal, regexp.MustCompile(`^(?i)\d+(st|nd|rd|th)`)},
-	{span, regexp.MustCompile(`^(?i)(\d+(ms|[wdhms]))+`)},
-	{number, regexp.MustCompile(`^\d+`)},
-	{word, regexp.MustCompile(`^\pL+`)},
-}
-
 var symbols = []struct {
 	text string
 	kind kind
@@ -67,19 +56,76 @@ func lex(text string, pos int) token {
 			return token{s.kind, s.text, pos, pos + len(s.text)}
 		}
 	}
-	for _, s := range shapes {
-		if m := s.re.FindString(rest); m != "" && !wordGoesOn(rest[len(m):]) {
-			return token{s.kind, m, pos, pos + len(m)}
-		}
+	if kind, n := shape(rest); n > 0 && !wordGoesOn(rest[n:]) {
+		return token{kind, rest[:n], pos, pos + n}
 	}
 	bare := lexBare(text, pos)
 	bare.kind = other
 	return bare
 }
 
-var goesOn = regexp.MustCompile(`^[\pL\d:]`)
+// shape tells what a text that begins a token looks like, and how long it is.
+func shape(s string) (kind, int) {
+	n := digits(s)
+	if n == 0 {
+		for i, r := range s {
+			if !unicode.IsLetter(r) {
+				return word, i
+			}
+		}
+		return word, len(s)
+	}
+	rest := s[n:]
+	if n == 4 && len(rest) >= 6 && rest[0] == '-' && digits(rest[1:]) == 2 && rest[3] == '-' && digits(rest[4:]) >= 2 {
+		return date, 10
+	}
+	if n <= 2 && len(rest) >= 3 && rest[0] == ':' && digits(rest[1:]) >= 2 {
+		if len(rest) >= 6 && rest[3] == ':' && digits(rest[4:]) >= 2 {
+			return clock, n + 6
+		}
+		return clock, n + 3
+	}
+	if len(rest) >= 2 {
+		switch strings.ToLower(rest[:2]) {
+		case "st", "nd", "rd", "th":
+			return ordinal, n + 2
+		}
+	}
+	end := 0
+	for {
+		d := digits(s[end:])
+		u := unitLength(s[end+d:])
+		if d == 0 || u == 0 {
+			break
+		}
+		end += d + u
+	}
+	if end > 0 {
+		return span, end
+	}
+	return number, n
+}
 
-func wordGoesOn(rest string) bool { return goesOn.MatchString(rest) }
+// digits counts the digits that a text begins with.
+func digits(s string) int { return len(s) - len(strings.TrimLeft(s, "0123456789")) }
+
+// unitLength returns the length of the unit of time that a text begins with.
+func unitLength(s string) int {
+	if len(s) >= 2 && strings.EqualFold(s[:2], "ms") {
+		return 2
+	}
+	if s != "" && strings.IndexByte("wdhmsWDHMS", s[0]) >= 0 {
+		return 1
+	}
+	return 0
+}
+
+// wordGoesOn reports whether what follows belongs to the same word, which
+// then is none that the grammar has.
+func wordGoesOn(rest string) bool {
+	r, _ := utf8.DecodeRuneInString(rest)
+	return rest != "" && (unicode.IsLetter(r) || r >= '0' && r <= '9' || r == ':')
+}
 
 // lexBare returns a run without blank, comma or quote: a path, a glob, a name.
 func lexBare(text string, pos int) token {

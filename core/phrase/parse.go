@@ -24,7 +24,7 @@ func Parse(text string) (*Phrase, error) {
 }
 
 func parse(text string) (_ *Phrase, failure *Error) {
-	p := &parser{text: text, out: &Phrase{text: text, marks: map[string]token{}}}
+	p := &parser{text: text, out: &Phrase{text: text, marks: map[string]token{}}, aheadOf: -1}
 	defer func() {
 		if r := recover(); r != nil {
 			e, ok := r.(*Error)
@@ -49,9 +49,17 @@ type parser struct {
 	pos  int    // end of the last token taken
 	last string // what the last word was, for "after …"
 	out  *Phrase
+
+	ahead   token // the token after pos,
+	aheadOf int   // where it was looked for; -1 for nowhere yet
 }
 
-func (p *parser) peek() token { return lex(p.text, p.pos) }
+func (p *parser) peek() token {
+	if p.aheadOf != p.pos {
+		p.ahead, p.aheadOf = lex(p.text, p.pos), p.pos
+	}
+	return p.ahead
+}
 
 func (p *parser) take() token {
 	t := p.peek()

@@ -1,7 +1,6 @@
 package phrase
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -63,7 +62,7 @@ func (p *parser) dayEntry() Days {
 		d.Items = append(d.Items, p.dayItem())
 	}
 	switch t := p.peek(); {
-	case t.kind == plus && p.out.Kind == Event && !wholeDays.MatchString(lex(p.text, t.end).text):
+	case t.kind == plus && p.out.Kind == Event && !wholeDays(lex(p.text, t.end).text):
 		// The delay of the event: "unlock on weekdays + 5s".
 	case t.kind == plus || t.kind == minus:
 		p.take()
@@ -82,8 +81,11 @@ func (p *parser) dayEntry() Days {
 	return d
 }
 
-// wholeDays is how a number of days is written that moves a day.
-var wholeDays = regexp.MustCompile(`^(?i)\d+d$`)
+// wholeDays reports whether a text is a number of days, as "+ 1d" moves a day.
+func wholeDays(s string) bool {
+	n := digits(s)
+	return n > 0 && strings.EqualFold(s[n:], "d")
+}
 
 // shiftDays reads the days of "+ 1d".
 func (p *parser) shiftDays() int {

@@ -3,69 +3,67 @@ package phrase
 import (
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // near misses that people type, and how they are written here. They are tried
 // in order, each as long as it changes something, and what results is offered
 // only if it is a phrase.
-var rewrites = []struct {
-	re *regexp.Regexp
-	to string
-}{
-	{regexp.MustCompile(`\b(\d{1,2})\s*(?:a\.?m\.?|o'?clock)\b`), "at $1:00"},
-	{regexp.MustCompile(`\b12:00\s*pm\b`), "12:00"},
-	{regexp.MustCompile(`\bat\s+at\b`), "at"},
-	{regexp.MustCompile(`\b(at|from|to|,) (\d)(:\d\d)\b`), "$1 0$2$3"},
-	{regexp.MustCompile(`^(\d)(:\d\d)\b`), "0$1$2"},
-	{regexp.MustCompile(`\b(at|from|to) (\d)$`), "$1 0$2:00"},
-	{regexp.MustCompile(`\b(at|from|to) (\d) `), "$1 0$2:00 "},
-	{regexp.MustCompile(`\b(at|from|to) (\d\d)( |$)`), "$1 $2:00$3"},
-	{regexp.MustCompile(`\b(\d\d?)[.](\d\d)\b`), "$1:$2"},
-	{regexp.MustCompile(`\bnoon\b`), "12:00"},
-	{regexp.MustCompile(`\bmidnight\b`), "00:00"},
-	{regexp.MustCompile(`\b(mon|tue|wed|thu|fri|sat|sun)[a-z]*s\b`), "$1"},
-	{regexp.MustCompile(`\b(tue|wed|thu)(?:e?r?s|r|nes)\b`), "$1"},
-	{regexp.MustCompile(`\b(sep)t\b`), "$1"},
-	{regexp.MustCompile(`\b(?:each|per)\b`), "every"},
-	{regexp.MustCompile(`^hourly\b`), "every 1h"},
-	{regexp.MustCompile(`^(?:daily|every ?day|every 1 ?d(?:ay)?)\b(?: at)?`), "at"},
-	{regexp.MustCompile(`^every (hour|minute|second)\b`), "every 1 $1"},
-	{regexp.MustCompile(`\b(\d+) ?(?:seconds?|secs?)\b`), "${1}s"},
-	{regexp.MustCompile(`\b(\d+) ?(?:minutes?|mins?)\b`), "${1}m"},
-	{regexp.MustCompile(`\b(\d+) ?(?:hours?|hrs?)\b`), "${1}h"},
-	{regexp.MustCompile(`\b(\d+) ?days\b$`), "${1}d"},
-	{regexp.MustCompile(`\bbetween (\S+) and (\S+)`), "from $1 to $2"},
-	{regexp.MustCompile(`\b(\d\d:\d\d) ?(?:-|until|till) ?(\d\d:\d\d)\b`), "$1 to $2"},
-	{regexp.MustCompile(`\b(?:until|till|by) (\d{4}-)`), ", ending $1"},
-	{regexp.MustCompile(`\bfrom (\d{4}-\d\d-\d\d)$`), ", starting $1"},
-	{regexp.MustCompile(`\bweekday\b`), "weekdays"},
-	{regexp.MustCompile(`\b(?:working|business) ?days?\b`), "weekdays"},
-	{regexp.MustCompile(`\bweekend\b`), "weekends"},
-	{regexp.MustCompile(`^weekly (?:on )?`), "on "},
-	{regexp.MustCompile(`^monthly (?:on )?(?:the )?(\d+)(?:st|nd|rd|th)?\b`), "on day $1"},
-	{regexp.MustCompile(`^every (mon|tue|wed|thu|fri|sat|sun|weekdays|weekends|last|\d+(?:st|nd|rd|th))`), "on $1"},
-	{regexp.MustCompile(`^(mon|tue|wed|thu|fri|sat|sun|weekdays|weekends)`), "on $1"},
-	{regexp.MustCompile(`^on (\S+) (\d:\d\d)$`), "on $1 at 0$2"},
-	{regexp.MustCompile(`^on (\S+) (\d\d:\d\d)$`), "on $1 at $2"},
-	{regexp.MustCompile(`^on (.+?),? at (\d\d:\d\d(?::\d\d)?)$`), "at $2 on $1"},
-	{regexp.MustCompile(`^(\d\d:\d\d)`), "at $1"},
-	{regexp.MustCompile(`\bon the\b`), "on"},
-	{regexp.MustCompile(`\bof (?:the|every|each) month\b`), ""},
-	{regexp.MustCompile(`\bon (\d{1,2})(?:st|nd|rd|th)\b`), "on day $1"},
-	{regexp.MustCompile(`\band (mon|tue|wed|thu|fri|sat|sun|\d\d:\d\d)`), ", $1"},
-	{regexp.MustCompile(`^(?:at |on )?(?:startup|start-up|start up|reboot|power ?on)\b`), "boot"},
-	{regexp.MustCompile(`^(?:at |on )(boot|logon|logoff|unlock|lock|resume|sleep|mains|battery)\b`), "$1"},
-	{regexp.MustCompile(`^(?:at |on )?(?:log ?in|sign ?in)\b`), "logon"},
-	{regexp.MustCompile(`^(?:at |on )?(?:log ?out|sign ?out)\b`), "logoff"},
-	{regexp.MustCompile(`^(?:at |on )?(?:wake ?up|wake)\b`), "resume"},
-	{regexp.MustCompile(`^(\S+) after (boot|logon|unlock|resume)$`), "$2 + $1"},
-	{regexp.MustCompile(` then every`), ", then every"},
-	{regexp.MustCompile(` (starting|ending|except|zone|utc)\b`), ", $1"},
-	{regexp.MustCompile(`\s*,(\s*,)+`), ","},
-	{regexp.MustCompile(`\s+,`), ","},
-	{regexp.MustCompile(`,(\S)`), ", $1"},
-	{regexp.MustCompile(`\s\s+`), " "},
-	{regexp.MustCompile(`[\s,]+$`), ""},
+var rewrites = []struct{ from, to string }{
+	{`\b(\d{1,2})\s*(?:a\.?m\.?|o'?clock)\b`, "at $1:00"},
+	{`\b12:00\s*pm\b`, "12:00"},
+	{`\bat\s+at\b`, "at"},
+	{`\b(at|from|to|,) (\d)(:\d\d)\b`, "$1 0$2$3"},
+	{`^(\d)(:\d\d)\b`, "0$1$2"},
+	{`\b(at|from|to) (\d)$`, "$1 0$2:00"},
+	{`\b(at|from|to) (\d) `, "$1 0$2:00 "},
+	{`\b(at|from|to) (\d\d)( |$)`, "$1 $2:00$3"},
+	{`\b(\d\d?)[.](\d\d)\b`, "$1:$2"},
+	{`\bnoon\b`, "12:00"},
+	{`\bmidnight\b`, "00:00"},
+	{`\b(mon|tue|wed|thu|fri|sat|sun)[a-z]*s\b`, "$1"},
+	{`\b(tue|wed|thu)(?:e?r?s|r|nes)\b`, "$1"},
+	{`\b(sep)t\b`, "$1"},
+	{`\b(?:each|per)\b`, "every"},
+	{`^hourly\b`, "every 1h"},
+	{`^(?:daily|every ?day|every 1 ?d(?:ay)?)\b(?: at)?`, "at"},
+	{`^every (hour|minute|second)\b`, "every 1 $1"},
+	{`\b(\d+) ?(?:seconds?|secs?)\b`, "${1}s"},
+	{`\b(\d+) ?(?:minutes?|mins?)\b`, "${1}m"},
+	{`\b(\d+) ?(?:hours?|hrs?)\b`, "${1}h"},
+	{`\b(\d+) ?days\b$`, "${1}d"},
+	{`\bbetween (\S+) and (\S+)`, "from $1 to $2"},
+	{`\b(\d\d:\d\d) ?(?:-|until|till) ?(\d\d:\d\d)\b`, "$1 to $2"},
+	{`\b(?:until|till|by) (\d{4}-)`, ", ending $1"},
+	{`\bfrom (\d{4}-\d\d-\d\d)$`, ", starting $1"},
+	{`\bweekday\b`, "weekdays"},
+	{`\b(?:working|business) ?days?\b`, "weekdays"},
+	{`\bweekend\b`, "weekends"},
+	{`^weekly (?:on )?`, "on "},
+	{`^monthly (?:on )?(?:the )?(\d+)(?:st|nd|rd|th)?\b`, "on day $1"},
+	{`^every (mon|tue|wed|thu|fri|sat|sun|weekdays|weekends|last|\d+(?:st|nd|rd|th))`, "on $1"},
+	{`^(mon|tue|wed|thu|fri|sat|sun|weekdays|weekends)`, "on $1"},
+	{`^on (\S+) (\d:\d\d)$`, "on $1 at 0$2"},
+	{`^on (\S+) (\d\d:\d\d)$`, "on $1 at $2"},
+	{`^on (.+?),? at (\d\d:\d\d(?::\d\d)?)$`, "at $2 on $1"},
+	{`^(\d\d:\d\d)`, "at $1"},
+	{`\bon the\b`, "on"},
+	{`\bof (?:the|every|each) month\b`, ""},
+	{`\bon (\d{1,2})(?:st|nd|rd|th)\b`, "on day $1"},
+	{`\band (mon|tue|wed|thu|fri|sat|sun|\d\d:\d\d)`, ", $1"},
+	{`^(?:at |on )?(?:startup|start-up|start up|reboot|power ?on)\b`, "boot"},
+	{`^(?:at |on )(boot|logon|logoff|unlock|lock|resume|sleep|mains|battery)\b`, "$1"},
+	{`^(?:at |on )?(?:log ?in|sign ?in)\b`, "logon"},
+	{`^(?:at |on )?(?:log ?out|sign ?out)\b`, "logoff"},
+	{`^(?:at |on )?(?:wake ?up|wake)\b`, "resume"},
+	{`^(\S+) after (boot|logon|unlock|resume)$`, "$2 + $1"},
+	{` then every`, ", then every"},
+	{` (starting|ending|except|zone|utc)\b`, ", $1"},
+	{`\s*,(\s*,)+`, ","},
+	{`\s+,`, ","},
+	{`,(\S)`, ", $1"},
+	{`\s\s+`, " "},
+	{`[\s,]+$`, ""},
 }
 
 // offer looks for the phrase that was meant.
@@ -83,10 +81,19 @@ func (e *Error) offer() {
 	}
 }
 
+// rewriters are compiled when the first mistake is made, not at every start.
+var rewriters = sync.OnceValue(func() []*regexp.Regexp {
+	out := make([]*regexp.Regexp, len(rewrites))
+	for i, r := range rewrites {
+		out[i] = regexp.MustCompile(r.from)
+	}
+	return out
+})
+
 func rewrite(text string) string {
 	text = strings.ToLower(strings.TrimSpace(text))
-	for _, r := range rewrites {
-		text = r.re.ReplaceAllString(text, r.to)
+	for i, re := range rewriters() {
+		text = re.ReplaceAllString(text, rewrites[i].to)
 	}
 	return strings.TrimSpace(text)
 }
