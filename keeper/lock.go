@@ -34,7 +34,7 @@ func takeLock(path string) (unlock func(), err error) {
 		f.Close()
 		return nil, &BusyError{Path: path, PID: pid}
 	}
-	if err := f.Truncate(0); err == nil {
+	if err = f.Truncate(0); err == nil {
 		_, err = fmt.Fprintln(f, os.Getpid())
 	}
 	if err != nil {

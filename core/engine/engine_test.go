@@ -39,7 +39,6 @@ type script struct {
 	engine  *Engine
 	now     calendar.Instant
 	pending []Definition
-	known   map[string]string
 	takes   map[string]time.Duration
 	ends    map[int64]calendar.Instant
 	events  []Event
@@ -321,10 +320,8 @@ func TestInvariants(t *testing.T) {
 
 type invariants struct {
 	t      *testing.T
-	alive  map[int64]string // run -> gate
-	dues   map[string]bool
-	paused bool
-	last   calendar.Instant
+	alive map[int64]string // run -> gate
+	dues  map[string]bool
 }
 
 func newInvariants(t *testing.T) *invariants {
