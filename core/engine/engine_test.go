@@ -319,7 +319,7 @@ func TestInvariants(t *testing.T) {
 }
 
 type invariants struct {
-	t      *testing.T
+	t     *testing.T
 	alive map[int64]string // run -> gate
 	dues  map[string]bool
 }
