@@ -15,17 +15,20 @@ import (
 	"timegate/core/phrase"
 	"timegate/inspect"
 	"timegate/keeper"
+	"timegate/workstation/zones"
 )
 
 func (a *app) previewCommand() *cli.Command {
 	return &cli.Command{
 		Name: "preview", Category: foreseeCommands, Usage: "show the next dues of gates, or of a phrase", ArgsUsage: "[NAME …]",
 		Description: "timegate preview --phrase \"every 20m from 09:00 to 16:00 on weekdays\" --count 5\n\n" +
-			"--from and --to are both included. With --to, the list is never cut short.",
+			"--from and --to are both included. With --to, the list is never cut short. Starts that a clock change\n" +
+			"moves, doubles or drops are marked. A phrase's own zone wins over --zone.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "phrase", Usage: "a `PHRASE` instead of gates"},
 			&cli.StringFlag{Name: "from", Usage: "first `TIME`, such as 2026-11-27 or \"2026-11-27 07:30\""},
 			&cli.StringFlag{Name: "to", Usage: "last `TIME`"},
+			&cli.StringFlag{Name: "zone", Usage: "as if the workstation were in this time `ZONE`, such as Europe/Paris"},
 			&cli.IntFlag{Name: "count", Usage: "how many dues of each, as a `NUMBER`", Value: 10},
 		},
 		Action: a.preview,
@@ -50,6 +53,13 @@ type span struct {
 }
 
 func (a *app) preview(_ context.Context, c *cli.Command) error {
+	if name := c.String("zone"); name != "" {
+		zone, err := zones.Find(name)
+		if err != nil {
+			return usageError("--zone: %w", err)
+		}
+		a.zone = zone
+	}
 	s, err := a.previewSpan(c)
 	if err != nil {
 		return err
@@ -153,26 +163,39 @@ func (a *app) gatesNamed(names []string) ([]*gate.Gate, error) {
 func (a *app) dues(g *gate.Gate, s span) []due {
 	var out []due
 	for _, o := range g.Opens {
-		if !g.Enabled || !o.Enabled {
-			continue
-		}
-		n := 0
-		for at := s.from - 1; s.count == 0 || n < s.count; n++ {
-			next, repeat, ok := o.Plan.Next(at)
-			if !ok || next > s.to {
-				break
-			}
-			d := due{Gate: g.Name, Opening: o.Name, Phrase: o.When, Due: next.Time().In(o.Plan.Zone.Location()), at: next}
-			if repeat {
-				d.Note = "repeat"
-			}
-			out, at = append(out, d), next
+		if g.Enabled && o.Enabled {
+			out = append(out, openingDues(g.Name, &o, s)...)
 		}
 	}
 	sortDues(out)
 	out = slices.CompactFunc(out, func(x, y due) bool { return x.at == y.at })
 	if s.count > 0 && len(out) > s.count {
 		out = out[:s.count]
+	}
+	return out
+}
+
+func openingDues(name string, o *gate.Opening, s span) []due {
+	var out []due
+	at := s.from - 1
+	for s.count == 0 || len(out) < s.count {
+		next, repeat, ok := o.Plan.Next(at)
+		if !ok || next > s.to {
+			break
+		}
+		var notes []string
+		for _, day := range o.Plan.Rule.Dropped(at, next) {
+			notes = append(notes, fmt.Sprintf("dropped: %s does not exist here, so it has no start", day))
+		}
+		if repeat {
+			notes = append(notes, "repeat")
+		}
+		if note := o.Plan.Rule.Explain(next); note != "" && !repeat {
+			notes = append(notes, note)
+		}
+		out = append(out, due{Gate: name, Opening: o.Name, Phrase: o.When, Due: next.Time().In(o.Plan.Zone.Location()),
+			Note: strings.Join(notes, "; "), at: next})
+		at = next
 	}
 	return out
 }
@@ -222,10 +245,47 @@ func (a *app) summary(g *gate.Gate) {
 			label = "phrase"
 		}
 		fmt.Fprintf(a.out, "  %-6s %s%s\n         %s\n", label, o.When, state, a.out.faint(o.Plan.Phrase.Words()))
+		for _, line := range a.outlook(o.Plan) {
+			fmt.Fprintf(a.out, "         %s\n", line)
+		}
 	}
 	if g.Name != "" && !g.Enabled {
 		fmt.Fprintln(a.out, "  "+a.out.warn("switched off: timegate enable "+g.Name))
 	}
+}
+
+// outlook tells where the starts of an opening fall: at which ends of its
+// window, at night, at the weekend, and what the next clock changes do to it.
+func (a *app) outlook(plan *phrase.Plan) []string {
+	if plan.Rule == nil {
+		return nil
+	}
+	const days = 28
+	o := inspect.Look(plan, calendar.InstantOf(a.now()), days)
+	loc := plan.Zone.Location()
+	var out []string
+	if o.HasEnds {
+		first, last := o.First.Time().In(loc), o.Last.Time().In(loc)
+		next := ""
+		if last.YearDay() != first.YearDay() {
+			next = " the next day"
+		}
+		out = append(out, fmt.Sprintf("first start of a window %s, last %s%s", first.Format("15:04:05"), last.Format("15:04:05"), next))
+	}
+	out = append(out, fmt.Sprintf("%s in the next %d days: %d at night (%d:00 to %02d:00), %d at the weekend",
+		plural(int(o.Starts), "start"), days, o.AtNight, inspect.NightFrom, inspect.NightTo, o.Weekend))
+	const most = 2
+	for i, at := range o.Moved {
+		if i == most {
+			out = append(out, a.out.warn(fmt.Sprintf("and %d more that a clock change touches within a year", len(o.Moved)-most)))
+			break
+		}
+		out = append(out, a.out.warn(fmt.Sprintf("%s: %s", at.Time().In(loc).Format("Mon 2 Jan 2006 15:04"), plan.Rule.Explain(at))))
+	}
+	for _, day := range o.Missing {
+		out = append(out, a.out.warn(day.String()+" does not exist here: no start"))
+	}
+	return out
 }
 
 func (a *app) runsAs(g *gate.Gate) string {

@@ -35,6 +35,7 @@ func (a *app) addCommand() *cli.Command {
 			&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
 			&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
 			&cli.BoolFlag{Name: "later", Usage: "the program is not there yet"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		},
 		Action: a.add,
 	}
@@ -60,13 +61,28 @@ func (a *app) add(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := a.writeGate(name, gate.Format(g)); err != nil {
+	return a.propose(c, name, gate.Format(g))
+}
+
+// propose shows what a gate's new content means, asks on a terminal, and
+// writes it.
+func (a *app) propose(c *cli.Command, name string, data []byte) error {
+	path := a.home.GateFile(name)
+	g, found := gate.Read(name, path, data, gate.Options{Scope: a.home.Scope, Env: a.env()})
+	if g == nil {
+		return found.Errors()
+	}
+	a.summary(g)
+	a.printFindings(a.err, found)
+	if a.err.terminal && isTerminal(a.in) {
+		if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
+			return err
+		}
+	}
+	if err := a.writeGate(name, data); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
-	f := keeper.ReadFile(a.home, name, a.env())
-	a.summary(f.Gate)
-	a.printFindings(a.err, f.Findings)
 	a.sayKeeper()
 	return nil
 }
@@ -170,6 +186,90 @@ func (a *app) writeGate(name string, data []byte) error {
 	}
 	if err := renameio.WriteFile(path, data, mode, renameio.WithExistingPermissions()); err != nil {
 		return fmt.Errorf("write %s: %w", path, err)
+	}
+	return nil
+}
+
+func (a *app) changeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "change", Category: sayCommands, Usage: "change a gate, or one of its openings", ArgsUsage: "NAME[/OPENING] [-- PROGRAM [ARGUMENT …]]",
+		Description: "timegate change stock-count/saturdays --open \"at 08:45 on sat\"\n\n" +
+			"Only what is given changes; comments and all else in the file stay. Without an opening's name, --open\n" +
+			"replaces all openings.",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "open", Usage: "start at this `PHRASE` instead"},
+			&cli.StringFlag{Name: "about", Usage: "what it is for, in a `LINE`"},
+			&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
+			&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
+			&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+		},
+		Action: a.change,
+	}
+}
+
+func (a *app) change(_ context.Context, c *cli.Command) error {
+	args := c.Args().Slice()
+	if len(args) == 0 {
+		return usageError("the name of a gate is missing: timegate change %s", c.ArgsUsage)
+	}
+	name, opening, one := strings.Cut(args[0], "/")
+	f, err := a.file(name)
+	if err != nil {
+		return err
+	}
+	edit := gate.NewEdit([]byte(f.Text))
+	if err := changeOpenings(edit, c.StringSlice("open"), opening, one); err != nil {
+		return err
+	}
+	for option, key := range map[string]string{"about": "about", "longest": "limits.longest", "busy": "rules.busy"} {
+		if c.IsSet(option) {
+			edit.SetText(key, c.String(option))
+		}
+	}
+	if c.IsSet("folder") {
+		abs, err := filepath.Abs(c.String("folder"))
+		if err != nil {
+			return err
+		}
+		edit.SetText("folder", abs)
+	}
+	if argv := args[1:]; len(argv) > 0 {
+		program, err := wholeProgram(argv[0])
+		if err != nil {
+			return usageError("%w; check the path", err)
+		}
+		edit.SetTexts("run", append([]string{program}, argv[1:]...))
+	}
+	data, err := edit.Bytes()
+	if none := (*gate.NoOpeningError)(nil); errors.As(err, &none) {
+		return &exitError{exitUnknown, fmt.Errorf("gate %s: %w", name, err)}
+	}
+	if err != nil {
+		return err
+	}
+	if string(data) == f.Text {
+		return usageError("nothing is to change: give an option, or a program after --; see \"timegate help change\"")
+	}
+	return a.propose(c, name, data)
+}
+
+// changeOpenings puts phrases in the place of one opening's, or of all.
+func changeOpenings(edit *gate.Edit, phrases []string, opening string, one bool) error {
+	for i, text := range phrases {
+		p, err := phrase.Parse(text)
+		if err != nil {
+			return err
+		}
+		phrases[i] = p.String()
+	}
+	switch {
+	case one && len(phrases) != 1:
+		return usageError("an opening has one phrase: give --open once")
+	case one:
+		edit.SetOpening(opening, phrases[0])
+	case len(phrases) > 0:
+		edit.SetTexts("opens", phrases)
 	}
 	return nil
 }

@@ -159,3 +159,57 @@ func BenchmarkResolve(b *testing.B) {
 		z.Resolve(d, 30600000)
 	}
 }
+
+func TestExplain(t *testing.T) {
+	london, apia := NewZone(load(t, "Europe/London")), NewZone(load(t, "Pacific/Apia"))
+	at := func(s string) Instant {
+		x, err := time.Parse(time.RFC3339, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return InstantOf(x)
+	}
+	const minute = 60 * msPerSecond
+	for _, tt := range []struct {
+		spec      Spec
+		due, want string
+	}{
+		{Spec{Zone: london, Times: []int64{90 * minute}}, "2026-03-29T01:00:00Z", "moved: 01:30 does not exist that day, the clock goes from 01:00 to 02:00"},
+		{Spec{Zone: london, Times: []int64{90 * minute}}, "2026-10-25T00:30:00Z", "01:30 comes twice that day; this is the first"},
+		{Spec{Zone: london, Times: []int64{90 * minute}}, "2026-10-26T01:30:00Z", ""},
+		{Spec{Zone: london, Times: []int64{60 * minute, 120 * minute}}, "2026-03-29T01:00:00Z",
+			"moved: 01:00 does not exist that day, the clock goes from 01:00 to 02:00; 01:00 and 02:00 meet here"},
+		{Spec{Zone: london, Every: 30 * minute}, "2026-10-25T01:30:00Z", "01:30 for the second time: the clock went back"},
+		{Spec{Zone: london, Every: 20 * minute, Window: &Window{75 * minute, 180 * minute}}, "2026-03-29T01:00:00Z",
+			"moved: 01:15 does not exist that day, the clock goes from 01:00 to 02:00"},
+		{Spec{Zone: london, Every: 36 * msPerHour, HasSince: true, Since: at("2026-10-23T13:30:00Z")}, "2026-10-25T01:30:00Z", "01:30 for the second time: the clock went back"},
+		{Spec{Zone: apia, Times: []int64{8 * msPerHour}}, "2011-12-30T18:00:00Z", ""},
+	} {
+		r, err := NewRule(tt.spec)
+		if err != nil {
+			t.Fatal(err)
+		}
+		due := at(tt.due)
+		if next, _ := r.Next(due - 1); next != due {
+			t.Errorf("%s is no due of %+v: next is %s", tt.due, tt.spec, next.Time())
+		}
+		if got := r.Explain(due); got != tt.want {
+			t.Errorf("Explain(%s) = %q, want %q", tt.due, got, tt.want)
+		}
+	}
+	r, err := NewRule(Spec{Zone: apia, Times: []int64{8 * msPerHour}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := r.Dropped(at("2011-01-01T00:00:00Z"), at("2012-01-01T00:00:00Z")); len(got) != 1 || got[0].String() != "2011-12-30" {
+		t.Errorf("Dropped = %v, want 2011-12-30", got)
+	}
+	r, err = NewRule(Spec{Zone: london, Every: 180 * minute, Window: &Window{540 * minute, 960 * minute}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, last, ok := r.WindowEnds(at("2026-11-27T08:00:00Z"))
+	if !ok || first != at("2026-11-27T09:00:00Z") || last != at("2026-11-27T15:00:00Z") {
+		t.Errorf("WindowEnds = %s, %s, %v", first.Time(), last.Time(), ok)
+	}
+}

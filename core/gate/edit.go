@@ -123,6 +123,29 @@ func (e *Edit) setInline(v value, key, literal string) {
 
 // EnableOpening switches one opening on or off.
 func (e *Edit) EnableOpening(name string, on bool) {
+	e.opening(name, func(item value) {
+		switch {
+		case item.kind == "table":
+			e.setInline(item, "enabled", strconv.FormatBool(on))
+		case !on:
+			e.splice(item.start, item.end, fmt.Sprintf("{ when = %s, enabled = false }", e.data[item.start:item.end]))
+		}
+	})
+}
+
+// SetOpening gives one opening another phrase.
+func (e *Edit) SetOpening(name, when string) {
+	e.opening(name, func(item value) {
+		if item.kind == "table" {
+			e.setInline(item, "when", quoteText(when))
+			return
+		}
+		e.splice(item.start, item.end, quoteText(when))
+	})
+}
+
+// opening finds the opening of a name and changes it.
+func (e *Edit) opening(name string, change func(item value)) {
 	doc := e.document()
 	if doc == nil {
 		return
@@ -139,18 +162,11 @@ func (e *Edit) EnableOpening(name string, on bool) {
 					own = part.value.text
 				}
 			}
-			names = append(names, own)
-			switch {
-			case own != name:
-			case item.kind == "table":
-				e.setInline(item, "enabled", strconv.FormatBool(on))
+			if own == name {
+				change(item)
 				return
-			case !on:
-				e.splice(item.start, item.end, fmt.Sprintf("{ when = %s, enabled = false }", e.data[item.start:item.end]))
-				return
-			default:
-				return // a plain phrase is on
 			}
+			names = append(names, own)
 		}
 	}
 	e.err = &NoOpeningError{Name: name, Names: names}

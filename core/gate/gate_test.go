@@ -199,6 +199,9 @@ var editTests = []struct {
 		head + "opens = [{ name = \"a\", enabled = true, when = \"boot\" }]\n"},
 	{"a named opening off", head + "opens = [\"boot\", { name = \"a\", when = \"boot\" }]\n", func(e *Edit) { e.EnableOpening("a", false) },
 		head + "opens = [\"boot\", { name = \"a\", when = \"boot\", enabled = false }]\n"},
+	{"a plain opening's phrase", head + "opens = ['boot', # b\n 'at 09:00']\n", func(e *Edit) { e.SetOpening("1", "boot + 1m") }, head + "opens = [\"boot + 1m\", # b\n 'at 09:00']\n"},
+	{"a named opening's phrase", head + "opens = [{ when = \"boot\", name = \"a\" }]\n", func(e *Edit) { e.SetOpening("a", "boot + 1m") },
+		head + "opens = [{ when = \"boot + 1m\", name = \"a\" }]\n"},
 	{"windows line ends", "enabled = true\r\n" + head, func(e *Edit) { e.SetBool("enabled", false) }, "enabled = false\r\n" + head},
 }
 
