@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -77,6 +78,9 @@ func (a *app) exit(err error) int {
 
 // usage words a mistake in the call.
 func (a *app) usage(c *cli.Command, err error) error {
+	if name := firstWord(os.Args[1:]); c == c.Root() && name != "" && c.Command(name) == nil {
+		return unknownCommand(c, name) // its options were taken for the program's
+	}
 	text := err.Error()
 	if name, ok := strings.CutPrefix(text, "flag provided but not defined: "); ok {
 		text = fmt.Sprintf("there is no option --%s", strings.TrimLeft(name, "-"))
@@ -97,6 +101,19 @@ func (a *app) usage(c *cli.Command, err error) error {
 		text = fmt.Sprintf("--%s is %s, which it cannot be", name, value)
 	}
 	return &exitError{exitWrong, fmt.Errorf("%s; see \"timegate help %s\"", text, commandPath(c))}
+}
+
+// firstWord returns the first argument that is no option of the program.
+func firstWord(args []string) string {
+	for i := 0; i < len(args); i++ {
+		switch {
+		case args[i] == "--home" || args[i] == "--scope":
+			i++
+		case !strings.HasPrefix(args[i], "-"):
+			return args[i]
+		}
+	}
+	return ""
 }
 
 func parentOf(c *cli.Command) *cli.Command {

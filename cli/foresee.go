@@ -214,7 +214,11 @@ func (a *app) printDues(all []due, names bool) {
 	}
 	var rows [][]string
 	for _, d := range all {
-		row := []string{a.local(d.Due), far(d.Due.Sub(a.now()))}
+		at := a.local(d.Due)
+		if d.Due.Location().String() != a.zone.Name() {
+			at += d.Due.Format(" (15:04 in ") + d.Due.Location().String() + ")"
+		}
+		row := []string{at, far(d.Due.Sub(a.now()))}
 		if names {
 			name := d.Gate
 			if d.Opening != "" {
@@ -266,11 +270,15 @@ func (a *app) outlook(plan *phrase.Plan) []string {
 	var out []string
 	if o.HasEnds {
 		first, last := o.First.Time().In(loc), o.Last.Time().In(loc)
+		clock := "15:04"
+		if first.Second()+last.Second() > 0 {
+			clock = time.TimeOnly
+		}
 		next := ""
 		if last.YearDay() != first.YearDay() {
 			next = " the next day"
 		}
-		out = append(out, fmt.Sprintf("first start of a window %s, last %s%s", first.Format("15:04:05"), last.Format("15:04:05"), next))
+		out = append(out, fmt.Sprintf("first start of a window %s, last %s%s", first.Format(clock), last.Format(clock), next))
 	}
 	out = append(out, fmt.Sprintf("%s in the next %d days: %d at night (%d:00 to %02d:00), %d at the weekend",
 		plural(int(o.Starts), "start"), days, o.AtNight, inspect.NightFrom, inspect.NightTo, o.Weekend))

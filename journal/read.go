@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
@@ -268,4 +269,23 @@ func (j *Journal) Text(version string) (string, error) {
 	var text string
 	err := j.brisk.QueryRow("SELECT text FROM texts WHERE version = ?", version).Scan(&text)
 	return text, j.wrap(err)
+}
+
+// LongRun is the longest run of a gate.
+type LongRun struct {
+	Gate string
+	Run  int64
+	Took time.Duration
+}
+
+// Longest returns the longest run of each gate, the longest first.
+func (j *Journal) Longest() ([]LongRun, error) {
+	return collect(j, `SELECT gate, run, max(ended - started) AS took FROM runs WHERE ended > 0 AND started > 0 GROUP BY gate ORDER BY took DESC`,
+		func(rows *sql.Rows) (LongRun, error) {
+			var l LongRun
+			var ms int64
+			err := rows.Scan(&l.Gate, &l.Run, &ms)
+			l.Took = time.Duration(ms) * time.Millisecond
+			return l, err
+		})
 }

@@ -1,0 +1,151 @@
+// Package chart shows when gates open: the week as a grid of days by hours,
+// as values and as a picture.
+package chart
+
+import (
+	"slices"
+
+	"timegate/core/calendar"
+	"timegate/core/phrase"
+)
+
+// Week is a grid of seven days by 24 hours with the number of starts in each.
+type Week struct {
+	From  calendar.Day // the first day
+	Zone  *calendar.Zone
+	Cells [7][24]int64
+	Gates [7][24][]string // which gates open in an hour, by name
+
+	// Peak is the largest number of gates that open in one instant, and
+	// PeakAt the first such instant; 0 where nothing opens.
+	Peak   int
+	PeakAt calendar.Instant
+}
+
+// Gate is what a week needs of a gate: its openings that are switched on.
+type Gate struct {
+	Name  string
+	Plans []*phrase.Plan
+}
+
+// NewWeek counts the starts of seven days. Moments that only events bring
+// cannot be foretold and are not in it.
+func NewWeek(gates []Gate, from calendar.Day, zone *calendar.Zone) *Week {
+	w := &Week{From: from, Zone: zone}
+	starts := map[calendar.Instant]int{}
+	for _, g := range gates {
+		for d := range w.Cells {
+			for h := range w.Cells[d] {
+				lo, hi := w.Hour(d, h)
+				list, n := dues(g.Plans, lo, hi)
+				if n == 0 {
+					continue
+				}
+				w.Cells[d][h] += n
+				w.Gates[d][h] = append(w.Gates[d][h], g.Name)
+				for _, at := range list {
+					starts[at]++
+				}
+			}
+		}
+	}
+	for at, n := range starts {
+		if n > w.Peak || n == w.Peak && at < w.PeakAt {
+			w.Peak, w.PeakAt = n, at
+		}
+	}
+	return w
+}
+
+// Hour returns the first and the last instant of an hour of the grid. Where a
+// clock change leaves the hour out, the last is before the first.
+func (w *Week) Hour(day, hour int) (first, last calendar.Instant) {
+	const ms = 3600_000
+	first, _ = w.Zone.Resolve(w.From+calendar.Day(day), int64(hour)*ms)
+	next, _ := w.Zone.Resolve(w.From+calendar.Day(day), int64(hour+1)*ms)
+	return first, next - 1
+}
+
+// dues lists what several openings of one gate yield; two at one instant are
+// one start. A list that would be very long is counted only.
+func dues(plans []*phrase.Plan, from, to calendar.Instant) ([]calendar.Instant, int64) {
+	const most = 10_000
+	var list []calendar.Instant
+	var total int64
+	for _, p := range plans {
+		n := p.Count(from, to)
+		total += n
+		if n > most {
+			continue
+		}
+		for at, _, ok := p.Next(from - 1); ok && at <= to; at, _, ok = p.Next(at) {
+			list = append(list, at)
+		}
+	}
+	if total != int64(len(list)) {
+		return nil, total
+	}
+	slices.Sort(list)
+	list = slices.Compact(list)
+	return list, int64(len(list))
+}
+
+// Quiet is a run of hours in which nothing starts.
+type Quiet struct {
+	Hour   int // of the day, at which it begins
+	Length int // hours
+	Times  int // how often it comes in the week
+}
+
+// Quiet returns the runs of hours in which nothing starts, over the week's end
+// too, the longest first. It is empty where nothing starts at all.
+func (w *Week) Quiet() []Quiet {
+	const hours = 7 * 24
+	at := func(i int) int64 { return w.Cells[i%hours/24][i%24] }
+	start := 0
+	for start < hours && at(start) == 0 {
+		start++
+	}
+	if start == hours {
+		return nil
+	}
+	var out []Quiet
+	for i := start; i < start+hours; i++ {
+		n := 0
+		for i+n < start+hours && at(i+n) == 0 {
+			n++
+		}
+		if n == 0 {
+			continue
+		}
+		q := Quiet{Hour: i % 24, Length: n, Times: 1}
+		if j := slices.IndexFunc(out, func(p Quiet) bool { return p.Hour == q.Hour && p.Length == n }); j >= 0 {
+			out[j].Times++
+		} else {
+			out = append(out, q)
+		}
+		i += n
+	}
+	slices.SortStableFunc(out, func(a, b Quiet) int { return b.Length - a.Length })
+	return out
+}
+
+// Total returns the number of all starts.
+func (w *Week) Total() int64 {
+	var n int64
+	for _, day := range w.Cells {
+		for _, c := range day {
+			n += c
+		}
+	}
+	return n
+}
+
+// Most returns the largest number in a cell.
+func (w *Week) Most() int64 {
+	var n int64
+	for _, day := range w.Cells {
+		n = max(n, slices.Max(day[:]))
+	}
+	return n
+}
