@@ -89,6 +89,7 @@ func (a *app) root() *cli.Command {
 			a.previewCommand(), a.checkCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
+			a.exportCommand(), a.importCommand(),
 			a.demoCommand(),
 		},
 	}

@@ -23,9 +23,10 @@ var layers = map[string][]string{
 	"workstation": {"core", "workstation"},
 	"inspect":     {"core"},
 	"chart":       {"core"},
+	"ical":        {"core"},
 	"demo":        {"core", "workstation"},
-	"keeper":      {"core", "journal", "workstation", "keeper"},
-	"cli":         {"core", "journal", "workstation", "inspect", "chart", "keeper", "demo"},
+	"keeper":      {"core", "journal", "workstation", "ical", "keeper"},
+	"cli":         {"core", "journal", "workstation", "inspect", "chart", "ical", "keeper", "demo"},
 }
 
 func goList(t *testing.T, args ...string) []string {

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -18,6 +19,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/ical"
 	"timegate/workstation/zones"
 )
 
@@ -111,12 +113,19 @@ func Env(zone *calendar.Zone) phrase.Env {
 	return phrase.Env{Zone: zone, FindZone: zones.Find, DaysIn: DaysIn}
 }
 
-// DaysIn reads a file of days: one date or range of dates a line; what
-// follows a # is a comment.
+// DaysIn reads a file of days: one date or range of dates a line, what follows
+// a # is a comment; or a calendar file of events that last whole days.
 func DaysIn(path string) ([]calendar.Item, error) {
 	data, err := readBounded(expandHome(path))
 	if err != nil {
 		return nil, fmt.Errorf("the days in %s cannot be read: %w", path, err)
+	}
+	if bytes.HasPrefix(bytes.TrimSpace(data), []byte("BEGIN:VCALENDAR")) {
+		days, err := ical.Days(bytes.NewReader(data))
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		return days, nil
 	}
 	var out []calendar.Item
 	for i, line := range strings.Split(string(data), "\n") {
