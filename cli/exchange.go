@@ -40,13 +40,15 @@ func (a *app) export(_ context.Context, c *cli.Command) error {
 	}
 	s := span{from: calendar.InstantOf(a.now())}
 	s.to = s.from.Add(365 * 24 * time.Hour)
-	for option, at := range map[string]*calendar.Instant{"from": &s.from, "to": &s.to} {
-		text := c.String(option)
-		if text == "" {
-			continue
+	var err error
+	if text := c.String("from"); text != "" {
+		if s.from, err = parseTime(text, a.zone, false); err != nil {
+			return err
 		}
-		var err error
-		if *at, err = parseTime(text, a.zone, option == "to"); err != nil {
+		s.to = s.from.Add(365 * 24 * time.Hour)
+	}
+	if text := c.String("to"); text != "" {
+		if s.to, err = parseTime(text, a.zone, true); err != nil {
 			return err
 		}
 	}

@@ -87,12 +87,12 @@ func (a *app) weekTitle(w *chart.Week, names []string) string {
 // drawWeek writes the pictures that were asked for.
 func (a *app) drawWeek(c *cli.Command, w *chart.Week, title string) (drawn bool, err error) {
 	below := fmt.Sprintf("%d starts; the number in a cell is that of its hour", w.Total())
-	for option, format := range map[string]chart.Format{"png": chart.PNG, "svg": chart.SVG} {
+	for format, option := range []string{chart.PNG: "png", chart.SVG: "svg"} {
 		path := c.String(option)
 		if path == "" {
 			continue
 		}
-		if err := writeFile(path, func(f io.Writer) error { return w.Draw(f, format, title, below) }); err != nil {
+		if err := writeFile(path, func(f io.Writer) error { return w.Draw(f, chart.Format(format), title, below) }); err != nil {
 			return true, err
 		}
 		fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)

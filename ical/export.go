@@ -27,6 +27,10 @@ type Result struct {
 	Why     string // why it could not be said, or only listed
 }
 
+// ruleYears is for how long a rule must say exactly the same, and for how long
+// the file tells the zone's clock changes.
+const ruleYears = 10
+
 // maxListed bounds how many dates are listed for an opening.
 const maxListed = 50_000
 
@@ -104,7 +108,7 @@ func (o Opening) rules(from, to calendar.Instant) ([]event, string) {
 	if !ok {
 		return nil, "a rule cannot say a window over midnight"
 	}
-	if !o.regular(times, from, to) {
+	if !o.regular(times, from, max(to, from.Add(ruleYears*366*24*time.Hour))) {
 		return nil, "a clock change moves a start, which a rule reads otherwise"
 	}
 	except, ok := o.exceptions(times)
@@ -260,7 +264,7 @@ func addZone(cal *ics.Calendar, z *calendar.Zone, from, to calendar.Instant) {
 	}
 	onsets := map[kind][]calendar.Instant{}
 	var order []kind
-	changes := z.Changes(from.Add(-2*year), to.Add(10*year))
+	changes := z.Changes(from.Add(-2*year), to.Add(ruleYears*year))
 	if len(changes) == 0 {
 		changes = []calendar.Instant{from.Add(-2 * year)}
 	}
