@@ -222,9 +222,9 @@ func (a *app) change(_ context.Context, c *cli.Command) error {
 	if err := changeOpenings(edit, c.StringSlice("open"), opening, one); err != nil {
 		return err
 	}
-	for option, key := range map[string]string{"about": "about", "longest": "limits.longest", "busy": "rules.busy"} {
-		if c.IsSet(option) {
-			edit.SetText(key, c.String(option))
+	for _, o := range []struct{ option, key string }{{"about", "about"}, {"longest", "limits.longest"}, {"busy", "rules.busy"}} {
+		if c.IsSet(o.option) {
+			edit.SetText(o.key, c.String(o.option))
 		}
 	}
 	if c.IsSet("folder") {

@@ -77,6 +77,7 @@ type Days struct {
 
 	lo, hi Day      // bounds taken from Terms and Stride by prepare
 	week   Weekdays // the set where it is one of weekdays alone; 0 otherwise
+	may    uint32   // days of the month outside which there is none
 }
 
 // searchYears bounds every search: the Gregorian calendar repeats after 400
@@ -96,6 +97,13 @@ func (d *Days) prepare() {
 	if d.Stride.Unit != NoStride {
 		d.lo = max(d.lo, d.Stride.From)
 	}
+	d.may = 0
+	for i := range d.Terms {
+		d.may |= d.Terms[i].may()
+	}
+	if len(d.Terms) == 0 {
+		d.may = 1<<31 - 1
+	}
 	d.week = 0
 	if d.Months == 0 && d.Stride.Unit == NoStride && len(d.Except) == 0 {
 		switch {
@@ -105,6 +113,18 @@ func (d *Days) prepare() {
 			d.week = d.Terms[0].Items[0].Weekdays
 		}
 	}
+}
+
+// may returns the days of the month that a term can have, without looking at
+// a month.
+func (t *Term) may() uint32 {
+	mask := uint32(1<<31 - 1)
+	for i := range t.Items {
+		if t.Items[i].MonthDays != 0 && t.Shift == 0 && t.Roll == Stay {
+			mask &= t.Items[i].MonthDays
+		}
+	}
+	return mask
 }
 
 func (t *Term) onlyWeekdays() bool {
@@ -130,6 +150,12 @@ func (t *Term) span() (lo, hi Day) {
 		return lo, hi
 	}
 	return lo + Day(t.Shift) - 2, hi + Day(t.Shift) + 2
+}
+
+// since returns how many days before a day of the week the set's last one was.
+func (w Weekdays) since(weekday int) int {
+	twice := uint16(w) | uint16(w)<<7
+	return bits.LeadingZeros16(twice << (15 - (weekday + 7)))
 }
 
 // Has reports whether the set holds a day.
@@ -185,7 +211,7 @@ func (d *Days) nextMonth(y, m int) (int, int) {
 		if m > 12 {
 			y, m = y+1, 1
 		}
-		if d.Stride.Unit == YearUnit {
+		if m == 1 && d.Stride.Unit == YearUnit {
 			from, _, _ := d.Stride.From.Date()
 			if r := floorMod(y-from, d.Stride.Every); r != 0 {
 				y, m = y+d.Stride.Every-r, 1
@@ -194,14 +220,25 @@ func (d *Days) nextMonth(y, m int) (int, int) {
 		if y > 9999 || d.Months.Has(m) {
 			return y, m
 		}
+		if later := d.Months >> (m - 1); later != 0 {
+			m += bits.TrailingZeros16(uint16(later)) - 1
+		} else {
+			m = 12
+		}
 	}
 }
 
 // Prev returns the last day of the set that is not after from.
 func (d *Days) Prev(from Day) (Day, bool) {
 	from = min(from, d.hi)
+	if d.week != 0 {
+		from -= Day(d.week.since(from.Weekday()))
+	}
 	if from < d.lo {
 		return 0, false
+	}
+	if d.week != 0 {
+		return from, true
 	}
 	y, m, dd := from.Date()
 	keep := uint32(1)<<dd - 1
@@ -276,11 +313,15 @@ func (d *Days) month(y, m int) uint32 {
 	if !d.Months.Has(m) {
 		return 0
 	}
-	first, n := DayOf(y, m, 1), daysIn(y, m)
+	n := daysIn(y, m)
 	all := uint32(1)<<n - 1
-	mask := all
+	mask := all & d.may
+	if mask == 0 {
+		return 0 // such as 29 February in most years
+	}
+	first := DayOf(y, m, 1)
 	if d.Stride.Unit != NoStride {
-		if mask = d.Stride.month(y, m, first, n); mask == 0 {
+		if mask &= d.Stride.month(y, m, first, n); mask == 0 {
 			return 0
 		}
 	}
@@ -310,10 +351,12 @@ func (s *Stride) month(y, m int, first Day, n int) uint32 {
 			mask |= 1 << i
 		}
 	case WeekUnit:
-		for i := -first.Weekday(); i < n; i += 7 {
-			if floorMod((first+Day(i)).week()-s.From.week(), s.Every) == 0 {
-				mask |= shiftBits(uint32(AnyDay), i)
-			}
+		i := -first.Weekday()
+		if r := floorMod(first.week()-s.From.week(), s.Every); r != 0 {
+			i += (s.Every - r) * 7
+		}
+		for ; i < n; i += s.Every * 7 {
+			mask |= shiftBits(uint32(AnyDay), i)
 		}
 	case MonthUnit:
 		if floorMod((y-fy)*12+m-fm, s.Every) == 0 {

@@ -212,6 +212,16 @@ func (r *Rule) nextOn(day Day, after Instant) (Instant, bool) {
 
 // prevOn returns the last due of one day before an instant.
 func (r *Rule) prevOn(day Day, before Instant) (Instant, bool) {
+	base := int64(day) * msPerDay
+	if offset, ok := r.zone.steady(base+r.lo, base+r.hi); ok && r.kind != elapsedSteps {
+		midnight := Instant(base - offset)
+		for i := len(r.times) - 1; i >= 0; i-- {
+			if due := midnight + Instant(r.times[i]); due < before {
+				return due, true
+			}
+		}
+		return 0, false
+	}
 	if _, exists := r.zone.Start(day); !exists {
 		return 0, false
 	}
