@@ -86,7 +86,7 @@ func (a *app) preview(_ context.Context, c *cli.Command) error {
 		return a.out.printJSON(all)
 	}
 	for _, g := range gates {
-		a.summary(g)
+		a.summary(g, s.from)
 	}
 	a.printDues(all, len(gates) > 1 || len(gates) == 1 && len(gates[0].Opens) > 1)
 	return nil
@@ -232,8 +232,9 @@ func (a *app) printDues(all []due, names bool) {
 	a.out.table(headers, rows)
 }
 
-// summary tells a gate in plain words: what, when, as whom.
-func (a *app) summary(g *gate.Gate) {
+// summary tells a gate in plain words: what, when, as whom, and where its
+// starts fall from an instant on.
+func (a *app) summary(g *gate.Gate, from calendar.Instant) {
 	if g.Name != "" {
 		fmt.Fprintln(a.out, a.out.head(g.Name)+strings.TrimRight("  "+g.About, " "))
 		fmt.Fprintf(a.out, "  runs   %s\n", commandLine(g.Run))
@@ -249,7 +250,7 @@ func (a *app) summary(g *gate.Gate) {
 			label = "phrase"
 		}
 		fmt.Fprintf(a.out, "  %-6s %s%s\n         %s\n", label, o.When, state, a.out.faint(o.Plan.Phrase.Words()))
-		for _, line := range a.outlook(o.Plan) {
+		for _, line := range a.outlook(o.Plan, from) {
 			fmt.Fprintf(a.out, "         %s\n", line)
 		}
 	}
@@ -260,12 +261,12 @@ func (a *app) summary(g *gate.Gate) {
 
 // outlook tells where the starts of an opening fall: at which ends of its
 // window, at night, at the weekend, and what the next clock changes do to it.
-func (a *app) outlook(plan *phrase.Plan) []string {
+func (a *app) outlook(plan *phrase.Plan, from calendar.Instant) []string {
 	if plan.Rule == nil {
 		return nil
 	}
 	const days = 28
-	o := inspect.Look(plan, calendar.InstantOf(a.now()), days)
+	o := inspect.Look(plan, from, days)
 	loc := plan.Zone.Location()
 	var out []string
 	if o.HasEnds {
@@ -280,7 +281,7 @@ func (a *app) outlook(plan *phrase.Plan) []string {
 		}
 		out = append(out, fmt.Sprintf("first start of a window %s, last %s%s", first.Format(clock), last.Format(clock), next))
 	}
-	out = append(out, fmt.Sprintf("%s in the next %d days: %d at night (%d:00 to %02d:00), %d at the weekend",
+	out = append(out, fmt.Sprintf("%s in %d days: %d at night (%d:00 to %02d:00), %d at the weekend",
 		plural(int(o.Starts), "start"), days, o.AtNight, inspect.NightFrom, inspect.NightTo, o.Weekend))
 	const most = 2
 	for i, at := range o.Moved {

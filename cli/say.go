@@ -15,6 +15,7 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/urfave/cli/v3"
 
+	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/keeper"
@@ -72,7 +73,7 @@ func (a *app) propose(c *cli.Command, name string, data []byte) error {
 	if g == nil {
 		return found.Errors()
 	}
-	a.summary(g)
+	a.summary(g, calendar.InstantOf(a.now()))
 	a.printFindings(a.err, found)
 	if a.err.terminal && isTerminal(a.in) {
 		if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {

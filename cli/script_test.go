@@ -50,7 +50,7 @@ var masks = []struct {
 	{regexp.MustCompile(`\b\d+(\.\d)? ?(ms|s)\b`), "SPAN"},
 	{regexp.MustCompile(`process \d+|"pid": \d+`), "PID"},
 	{regexp.MustCompile(`-\d{8}-\d{6}`), "-TIME"},
-	{regexp.MustCompile(`\d+ starts? in the next.*`), "STARTS"},
+	{regexp.MustCompile(`\d+ starts? in 28 days.*`), "STARTS"},
 	{regexp.MustCompile(`  +`), "  "},
 	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
 	{regexp.MustCompile(`in (/root|/home/\w+)\b`), "in $$HOME"},

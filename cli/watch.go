@@ -247,7 +247,7 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		a.printFindings(a.out, f.Findings)
 		return &exitError{status: exitWrong}
 	}
-	a.summary(f.Gate)
+	a.summary(f.Gate, calendar.InstantOf(a.now()))
 	fmt.Fprintf(a.out, "  state  %s\n  file   %s\n", a.stateWord(rows[0].state), f.Path)
 	a.printLimits(f.Gate)
 	a.printDues(a.dues(f.Gate, span{from: calendar.InstantOf(a.now()), to: calendar.MaxInstant, count: 5}), len(f.Gate.Opens) > 1)
