@@ -60,11 +60,11 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err := a.demoBefore(from); err != nil {
 		return err
 	}
-	if err := a.demoMorning(ctx, from, to); err != nil {
+	rows, err := a.demoMorning(ctx, from, to)
+	if err != nil {
 		return err
 	}
-	a.now = func() time.Time { return to }
-	return a.demoAfter(c.String("keep") != "")
+	return a.demoAfter(rows, c.String("keep") != "")
 }
 
 // demoFolder makes the folder of the demo's files and returns what takes it
@@ -114,8 +114,8 @@ func (a *app) demoBefore(from time.Time) error {
 }
 
 // demoMorning runs a keeper through the staged morning and prints what
-// happens as it happens.
-func (a *app) demoMorning(ctx context.Context, from, to time.Time) error {
+// happens as it happens. It returns what "list" shows at the end.
+func (a *app) demoMorning(ctx context.Context, from, to time.Time) (rows []listed, err error) {
 	a.title("$ timegate keeper run    (staged, " + short(to.Sub(from)) + ")")
 	machine := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Rate: demoRate})
 	defer machine.Close()
@@ -136,10 +136,14 @@ func (a *app) demoMorning(ctx context.Context, from, to time.Time) error {
 		select {
 		case err := <-ended:
 			line.clear()
-			return err
+			return rows, err
 		case <-beat.C:
 			now := machine.Now()
-			if !now.Before(to) {
+			if !now.Before(to) && rows == nil {
+				a.now = func() time.Time { return to }
+				if rows, err = a.demoList(ctx); err != nil {
+					return nil, err
+				}
 				cancel()
 				continue
 			}
@@ -165,7 +169,16 @@ func (a *app) demoLine(d *engine.Decision) {
 	fmt.Fprintf(a.out, "%s  %s%s %-13s %-7s %s\n", d.At.Time().In(a.zone.Location()).Format("15:04:05"), what, pad, d.Gate, run, a.out.faint(d.Reason))
 }
 
-func (a *app) demoAfter(kept bool) error {
+// demoList is what "list" shows.
+func (a *app) demoList(ctx context.Context) ([]listed, error) {
+	files, err := keeper.ReadFolder(a.home, a.env())
+	if err != nil {
+		return nil, err
+	}
+	return a.listed(ctx, files)
+}
+
+func (a *app) demoAfter(rows []listed, kept bool) error {
 	a.title("$ timegate history --count 12")
 	entries, err := a.entries(journal.Filter{Limit: 12})
 	if err != nil {
@@ -173,14 +186,6 @@ func (a *app) demoAfter(kept bool) error {
 	}
 	a.printEntries(entries)
 	a.title("$ timegate list")
-	files, err := keeper.ReadFolder(a.home, a.env())
-	if err != nil {
-		return err
-	}
-	rows, err := a.listed(context.Background(), files)
-	if err != nil {
-		return err
-	}
 	a.printList(rows)
 	if kept {
 		fmt.Fprintf(a.out, "\nThe files are in %s. Look on with\n  timegate --home %s history\n", filepath.Dir(a.home.State), a.home.State)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 )
@@ -30,11 +31,11 @@ func rootHelp(b *strings.Builder, c *cli.Command) {
 		var rows [][2]string
 		for _, sub := range c.Commands {
 			if sub.Category == group && !sub.Hidden {
-				rows = append(rows, [2]string{strings.TrimSpace(sub.Name + " " + sub.ArgsUsage), sub.Usage})
+				rows = append(rows, [2]string{sub.Name, sub.Usage})
 			}
 		}
 		if group == otherCommands {
-			rows = append(rows, [2]string{"help COMMAND", "how a command is used, with an example"})
+			rows = append(rows, [2]string{"help", "how a command is used, with an example"})
 		}
 		section(b, group, rows)
 	}
@@ -96,9 +97,9 @@ func section(b *strings.Builder, title string, rows [][2]string) {
 	if len(rows) == 0 {
 		return
 	}
-	width := 0
+	width := 10 // so that the usual lists stand in one line
 	for _, r := range rows {
-		width = max(width, len(r[0]))
+		width = max(width, utf8.RuneCountInString(r[0]))
 	}
 	fmt.Fprintf(b, "\n%s\n", title)
 	for _, r := range rows {

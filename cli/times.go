@@ -46,6 +46,8 @@ func far(d time.Duration) string {
 func short(d time.Duration) string {
 	const day = 24 * time.Hour
 	switch {
+	case d < time.Millisecond:
+		return "<1 ms"
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < 10*time.Second:

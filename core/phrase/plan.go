@@ -119,7 +119,7 @@ func (q *Phrase) never(spec calendar.Spec) *Error {
 		}
 	}
 	err := q.errorAt(part, nil)
-	err.Problem = fmt.Sprintf("%s can never come", err.Text[err.Pos:err.Pos+err.Len])
+	err.Problem = fmt.Sprintf("%q can never come", err.Text[err.Pos:err.Pos+err.Len])
 	err.Remedy = map[string]string{
 		"on":       `no such day exists within 400 years: change "on" or "in"`,
 		"except":   "every day that it names is excepted",
