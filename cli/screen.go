@@ -40,11 +40,19 @@ var (
 	styleHead  = lipgloss.NewStyle().Bold(true)
 )
 
-func (s *screen) good(t string) string  { return styleGood.Render(t) }
-func (s *screen) bad(t string) string   { return styleBad.Render(t) }
-func (s *screen) warn(t string) string  { return styleWarn.Render(t) }
-func (s *screen) faint(t string) string { return styleFaint.Render(t) }
-func (s *screen) head(t string) string  { return styleHead.Render(t) }
+func (s *screen) good(t string) string  { return s.styled(styleGood, t) }
+func (s *screen) bad(t string) string   { return s.styled(styleBad, t) }
+func (s *screen) warn(t string) string  { return s.styled(styleWarn, t) }
+func (s *screen) faint(t string) string { return s.styled(styleFaint, t) }
+func (s *screen) head(t string) string  { return s.styled(styleHead, t) }
+
+// styled dresses text where the terminal shows colours.
+func (s *screen) styled(style lipgloss.Style, t string) string {
+	if s.Profile <= colorprofile.ASCII {
+		return t
+	}
+	return style.Render(t)
+}
 
 // dot stands between two pieces of one value.
 func (s *screen) dot() string {

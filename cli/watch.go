@@ -76,15 +76,22 @@ func (a *app) list(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) printList(rows []listed) {
+	// In a narrow terminal the command is worth more than how far off things
+	// are.
+	const roomy = 100
+	tight := a.out.width > 0 && a.out.width < roomy
 	var cells [][]string
 	for _, r := range rows {
 		next, last := "", ""
 		if r.Next != nil {
-			next = a.localFar(*r.Next)
+			next = a.local(*r.Next)
+			if !tight {
+				next = a.localFar(*r.Next)
+			}
 		}
 		if r.Last != nil {
 			last = a.result(r.Last.Result)
-			if r.Last.Ended != nil {
+			if r.Last.Ended != nil && !tight {
 				last += " " + far(r.Last.Ended.Sub(a.now()))
 			}
 		}

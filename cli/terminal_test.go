@@ -1,0 +1,228 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/sys/unix"
+)
+
+// openPty returns both ends of a new pseudo-terminal of a width.
+func openPty(t *testing.T, columns uint16) (master, slave *os.File) {
+	t.Helper()
+	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fd := int(master.Fd())
+	n, err := unix.IoctlGetInt(fd, unix.TIOCGPTN)
+	if err == nil {
+		err = unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0)
+	}
+	if err == nil {
+		err = unix.IoctlSetWinsize(fd, unix.TIOCSWINSZ, &unix.Winsize{Row: 40, Col: columns})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	slave, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|unix.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { master.Close() })
+	return master, slave
+}
+
+// inTerminal runs the program in a terminal and types answers.
+func inTerminal(t *testing.T, columns uint16, env []string, typed string, args ...string) (text string, status int) {
+	t.Helper()
+	master, slave := openPty(t, columns)
+	cmd := exec.Command(program, args...)
+	cmd.Env = append([]string{"TERM=xterm-256color", "TZ=Europe/London", "PATH=/usr/bin:/bin", "HOME=/tmp"}, env...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	slave.Close()
+	io.WriteString(master, typed)
+	var out bytes.Buffer
+	io.Copy(&out, master) // ends with an error when the program has let go of the terminal
+	cmd.Wait()
+	return strings.ReplaceAll(out.String(), "\r\n", "\n"), cmd.ProcessState.ExitCode()
+}
+
+// homeWith makes a home with gate files, given as name and content in turn.
+func homeWith(t *testing.T, files ...string) string {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.Mkdir(filepath.Join(dir, "gates"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i < len(files); i += 2 {
+		if err := os.WriteFile(filepath.Join(dir, "gates", files[i]+".toml"), []byte(files[i+1]), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
+const longGate = "about = \"Répétition des étiquettes\"\nrun = [\"/opt/larkspur/bin/label-sheet\", \"--paper\", \"A4 à la française\", \"--copies\", \"12\", \"--printer\", \"press-room\"]\nopens = [\"at 08:15 on weekdays\"]\n"
+
+func TestTablesFitTheTerminal(t *testing.T) {
+	home := homeWith(t, "label-sheet", longGate, "a-gate-with-a-rather-long-name-that-takes-much-room", longGate)
+	for _, columns := range []uint16{60, 80, 141} {
+		for _, args := range [][]string{{"list"}, {"preview"}, {"week"}} {
+			text, status := inTerminal(t, columns, []string{"NO_COLOR=1"}, "", append([]string{"--home", home}, args...)...)
+			if status != 0 {
+				t.Errorf("%v: status %d\n%s", args, status, text)
+			}
+			for line := range strings.Lines(text) {
+				n := ansi.StringWidth(strings.TrimRight(line, "\n"))
+				isTable := args[0] == "list" || strings.HasPrefix(line, "Mon ") || strings.HasPrefix(line, "DUE")
+				if isTable && n > int(columns) && !(args[0] == "week" && columns < 80) {
+					t.Errorf("%v in %d columns has a line of %d: %q", args, columns, n, line)
+				}
+			}
+		}
+	}
+}
+
+func TestColours(t *testing.T) {
+	home := homeWith(t, "label-sheet", longGate, "broken", "run = 5")
+	for _, tt := range []struct {
+		env    []string
+		args   []string
+		colour bool
+	}{
+		{nil, nil, true},
+		{[]string{"NO_COLOR=1"}, nil, false},
+		{nil, []string{"--plain"}, false},
+		{[]string{"TERM=dumb"}, nil, false},
+	} {
+		text, _ := inTerminal(t, 120, tt.env, "", slices.Concat([]string{"--home", home}, tt.args, []string{"list"})...)
+		if got := strings.Contains(text, "\x1b[3"); got != tt.colour {
+			t.Errorf("%v %v: colour %v, want %v: %q", tt.env, tt.args, got, tt.colour, text)
+		}
+		if !strings.Contains(text, "broken") || !strings.Contains(text, "no keeper") {
+			t.Errorf("%v %v: the states are not said in words: %q", tt.env, tt.args, text)
+		}
+	}
+	text, _ := inTerminal(t, 120, nil, "", "--home", home, "--plain", "list")
+	if i := strings.IndexFunc(strings.ReplaceAll(text, "française", ""), func(r rune) bool { return r == '·' || r == '…' }); i >= 0 {
+		t.Errorf("--plain prints signs beyond ASCII: %q", text)
+	}
+}
+
+func TestQuestions(t *testing.T) {
+	for _, tt := range []struct {
+		typed string
+		done  bool
+	}{{"y\n", true}, {"yes\n", true}, {"n\n", false}, {"\n", false}, {"whatever\n", false}} {
+		home := homeWith(t, "label-sheet", longGate)
+		file := filepath.Join(home, "gates", "label-sheet.toml")
+		text, status := inTerminal(t, 120, nil, tt.typed, "--home", home, "remove", "label-sheet")
+		_, err := os.Stat(file)
+		if gone := err != nil; gone != tt.done || status != 0 || !strings.Contains(text, "Remove the gate label-sheet? [y/N]") {
+			t.Errorf("remove, answered %q: gone %v, want %v; status %d\n%s", tt.typed, gone, tt.done, status, text)
+		}
+		home = homeWith(t)
+		text, _ = inTerminal(t, 120, nil, tt.typed, "--home", home, "add", "job-board", "--open", "at 07:30 on weekdays", "--", "/bin/true")
+		_, err = os.Stat(filepath.Join(home, "gates", "job-board.toml"))
+		if written := err == nil; written != tt.done || !strings.Contains(text, "at 07:30 on weekdays") || !strings.Contains(text, "Write ") {
+			t.Errorf("add, answered %q: written %v, want %v\n%s", tt.typed, written, tt.done, text)
+		}
+	}
+	home := homeWith(t)
+	if text, status := inTerminal(t, 120, nil, "", "--home", home, "add", "job-board", "--open", "boot", "--yes", "--", "/bin/true"); status != 0 || strings.Contains(text, "[y/N]") {
+		t.Errorf("--yes asks: %d %s", status, text)
+	}
+}
+
+// TestDemo plays the demo: plain lines without a terminal, and the files stay
+// where they are wanted.
+func TestDemo(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "larkspur")
+	began := time.Now()
+	out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if took := time.Since(began); took > 30*time.Second {
+		t.Errorf("the demo took %v", took)
+	}
+	text := string(out)
+	for _, want := range []string{"STAGED", "8 gates checked: 0 errors", "overran", "skipped", "repeat", "$ timegate history", "$ timegate list", dir} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the demo does not show %q", want)
+		}
+	}
+	if strings.ContainsAny(text, "\x1b\r") {
+		t.Error("the demo prints control signs to what is no terminal")
+	}
+	history, err := exec.Command(program, "--home", filepath.Join(dir, "home"), "history", "--json").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var entries []map[string]any
+	if err := json.Unmarshal(history, &entries); err != nil || len(entries) < 25 {
+		t.Errorf("%d entries stay behind, %v", len(entries), err)
+	}
+	if out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput(); err == nil || !strings.Contains(string(out), "not empty") {
+		t.Errorf("a folder that is not empty is taken: %s", out)
+	}
+}
+
+// TestJSON: what other programs rely on is there, whatever else is.
+func TestJSON(t *testing.T) {
+	home := homeWith(t, "label-sheet", longGate, "broken", "run = 5")
+	for _, tt := range []struct {
+		args []string
+		keys string
+	}{
+		{[]string{"list"}, "about as enabled last name next openings run running"},
+		{[]string{"preview", "label-sheet", "--count", "2"}, "due gate note opening phrase"},
+		{[]string{"check"}, "code file gate line message remedy severity"},
+		{[]string{"week"}, "cells from to zone"},
+	} {
+		out, _ := exec.Command(program, slices.Concat([]string{"--home", home, "--json"}, tt.args)...).Output()
+		var one map[string]any
+		var list []map[string]any
+		if json.Unmarshal(out, &list) == nil && len(list) > 0 {
+			one = list[0]
+		} else if err := json.Unmarshal(out, &one); err != nil {
+			t.Errorf("%v: %v\n%s", tt.args, err, out)
+		}
+		for _, key := range strings.Fields(tt.keys) {
+			if _, ok := one[key]; !ok {
+				t.Errorf("%v: the key %q is missing in %v", tt.args, key, one)
+			}
+		}
+	}
+}
+
+// TestCompletion completes the names of gates.
+func TestCompletion(t *testing.T) {
+	home := homeWith(t, "label-sheet", longGate, "job-board", longGate)
+	for _, tt := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"show"}, "job-board\nlabel-sheet\n"}, {[]string{"disable"}, "job-board\nlabel-sheet\n"}, {[]string{"pre"}, "preview:"},
+	} {
+		cmd := exec.Command(program, append(tt.args, "--generate-shell-completion")...)
+		cmd.Env = append(os.Environ(), "TIMEGATE_HOME="+home)
+		if out, err := cmd.Output(); err != nil || !strings.Contains(string(out), tt.want) {
+			t.Errorf("%v completes to %q, %v, want %q", tt.args, out, err, tt.want)
+		}
+	}
+}
