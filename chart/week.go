@@ -3,7 +3,9 @@
 package chart
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"timegate/core/calendar"
 	"timegate/core/phrase"
@@ -15,6 +17,8 @@ type Week struct {
 	Zone  *calendar.Zone
 	Cells [7][24]int64
 	Gates [7][24][]string // which gates open in an hour, by name
+
+	starts []gateStarts // of the gates that open in the week
 
 	// Peak is the largest number of gates that open in one instant, and
 	// PeakAt the first such instant; 0 where nothing opens.
@@ -34,6 +38,7 @@ func NewWeek(gates []Gate, from calendar.Day, zone *calendar.Zone) *Week {
 	w := &Week{From: from, Zone: zone}
 	starts := map[calendar.Instant]int{}
 	for _, g := range gates {
+		own := gateStarts{name: g.Name}
 		for d := range w.Cells {
 			for h := range w.Cells[d] {
 				lo, hi := w.Hour(d, h)
@@ -42,11 +47,17 @@ func NewWeek(gates []Gate, from calendar.Day, zone *calendar.Zone) *Week {
 					continue
 				}
 				w.Cells[d][h] += n
+				own.n += n
+				own.days |= 1 << (w.From + calendar.Day(d)).Weekday()
+				own.hours |= 1 << h
 				w.Gates[d][h] = append(w.Gates[d][h], g.Name)
 				for _, at := range list {
 					starts[at]++
 				}
 			}
+		}
+		if own.n > 0 {
+			w.starts = append(w.starts, own)
 		}
 	}
 	for at, n := range starts {
@@ -55,6 +66,54 @@ func NewWeek(gates []Gate, from calendar.Day, zone *calendar.Zone) *Week {
 		}
 	}
 	return w
+}
+
+// gateStarts are one gate's starts in the week.
+type gateStarts struct {
+	name  string
+	n     int64
+	days  uint32 // bit 0 is Monday
+	hours uint32 // bit 0 is midnight
+}
+
+// GateWeek tells when a gate opens in the week.
+type GateWeek struct {
+	Name        string
+	Starts      int64
+	Days, Hours string // such as "Mon-Fri" and "7, 9, 11-13"
+}
+
+// ByGate tells when each gate opens that does.
+func (w *Week) ByGate() []GateWeek {
+	var out []GateWeek
+	for _, g := range w.starts {
+		out = append(out, GateWeek{g.name, g.n,
+			ranges(g.days, 7, func(i int) string { return calendar.Day(4 + i).Noon().Format("Mon") }), // 5 January 1970 was a Monday
+			ranges(g.hours, 24, func(i int) string { return fmt.Sprint(i) })})
+	}
+	return out
+}
+
+// ranges prints a set as names and ranges of three or more.
+func ranges(set uint32, n int, name func(int) string) string {
+	var out []string
+	for i := 0; i < n; i++ {
+		j := i
+		for j < n && set>>j&1 == 1 {
+			j++
+		}
+		switch {
+		case j-i >= 3:
+			out = append(out, name(i)+"-"+name(j-1))
+		case j > i:
+			out = append(out, name(i))
+			j = i + 1
+		default:
+			j = i + 1
+		}
+		i = j - 1
+	}
+	return strings.Join(out, ", ")
 }
 
 // Hour returns the first and the last instant of an hour of the grid. Where a

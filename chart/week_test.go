@@ -2,6 +2,7 @@ package chart
 
 import (
 	"bytes"
+	"fmt"
 	"image/png"
 	"strings"
 	"testing"
@@ -63,6 +64,14 @@ func TestWeek(t *testing.T) {
 	}
 	if w.Peak != 1 {
 		t.Errorf("Peak %d: no two gates open in one instant", w.Peak)
+	}
+	var gates []string
+	for _, g := range w.ByGate() {
+		gates = append(gates, fmt.Sprintf("%s %d %s at %s", g.Name, g.Starts, g.Days, g.Hours))
+	}
+	want := "job-board 6 Mon-Fri at 7, 12; stock-count 4 Mon at 7, 8; often 3600 Sun at 12"
+	if got := strings.Join(gates, "; "); got != want {
+		t.Errorf("ByGate: %s, want %s", got, want)
 	}
 	quiet := w.Quiet()
 	if len(quiet) < 2 || quiet[0] != (Quiet{Hour: 8, Length: 52, Times: 1}) || quiet[1] != (Quiet{Hour: 8, Length: 23, Times: 3}) {

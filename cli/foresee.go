@@ -81,6 +81,11 @@ func (a *app) preview(_ context.Context, c *cli.Command) error {
 	for _, g := range gates {
 		all = append(all, a.dues(g, s)...)
 	}
+	more, err := a.afterSuccess(gates, s)
+	if err != nil {
+		return err
+	}
+	all = append(all, more...)
 	sortDues(all)
 	if a.json {
 		return a.out.printJSON(all)
@@ -163,7 +168,7 @@ func (a *app) gatesNamed(names []string) ([]*gate.Gate, error) {
 func (a *app) dues(g *gate.Gate, s span) []due {
 	var out []due
 	for _, o := range g.Opens {
-		if g.Enabled && o.Enabled {
+		if g.Enabled && o.Enabled && o.Plan.Rule != nil {
 			out = append(out, openingDues(g.Name, &o, s)...)
 		}
 	}
@@ -198,6 +203,46 @@ func openingDues(name string, o *gate.Opening, s span) []due {
 		at = next
 	}
 	return out
+}
+
+// afterSuccess lists what is due when the last good run is old enough, by
+// what the journal tells of it.
+func (a *app) afterSuccess(gates []*gate.Gate, s span) ([]due, error) {
+	var out []due
+	var good map[string]calendar.Instant
+	now := calendar.InstantOf(a.now())
+	for _, g := range gates {
+		for _, o := range g.Opens {
+			if o.Plan.Phrase.Kind != phrase.AfterSuccess || !g.Enabled || !o.Enabled {
+				continue
+			}
+			if good == nil {
+				var err error
+				if good, err = a.lastGood(); err != nil {
+					return nil, err
+				}
+			}
+			last, had := good[g.Name]
+			note := "at once: no run has succeeded yet"
+			if had {
+				note = "the last good run ended " + a.local(last.Time())
+			}
+			if at, ok := o.Plan.SinceSuccess(last, had, now); ok && at >= s.from && at <= s.to {
+				out = append(out, due{Gate: g.Name, Opening: o.Name, Phrase: o.When, Due: at.Time().In(o.Plan.Zone.Location()), Note: note, at: at})
+			}
+		}
+	}
+	return out, nil
+}
+
+// lastGood returns when each gate's last good run ended.
+func (a *app) lastGood() (map[string]calendar.Instant, error) {
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return map[string]calendar.Instant{}, err
+	}
+	defer j.Close()
+	return j.LastGood()
 }
 
 func sortDues(all []due) {

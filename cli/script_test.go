@@ -46,7 +46,7 @@ var masks = []struct {
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "TIME"},
 	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ \w{3}( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},
 	{regexp.MustCompile(`(in|after) \d+(\.\d)? (ms|s|min|h|d|days|years)( \d+ (s|min|h))?`), "$1 SPAN"},
-	{regexp.MustCompile(`\d+(\.\d)? (ms|s|min|h)( \d+ (s|min))? ago|just now`), "AGO"},
+	{regexp.MustCompile(`\d+(\.\d)? (ms|s|min|h)( \d+ (s|min))? ago|\bnow\b`), "AGO"},
 	{regexp.MustCompile(`(<|\b)\d+(\.\d)? ?(ms|s)\b`), "SPAN"},
 	{regexp.MustCompile(`process \d+|"pid": \d+`), "PID"},
 	{regexp.MustCompile(`-\d{8}-\d{6}`), "-TIME"},

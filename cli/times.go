@@ -30,13 +30,10 @@ func (a *app) localFar(t time.Time) string {
 
 // far says how far off a time is, in at most two units.
 func far(d time.Duration) string {
-	if d < 0 {
-		if -d < time.Second {
-			return "just now"
-		}
+	switch {
+	case d <= -time.Second:
 		return short(-d) + " ago"
-	}
-	if d < time.Second {
+	case d < time.Second:
 		return "now"
 	}
 	return "in " + short(d)

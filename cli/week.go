@@ -55,7 +55,11 @@ func (a *app) week(_ context.Context, c *cli.Command) error {
 	fmt.Fprintln(a.out, a.out.head(title))
 	a.printWeek(w)
 	a.printWeekFacts(w)
-	return a.printLongest(gates)
+	if err := a.printLongest(gates); err != nil {
+		return err
+	}
+	a.printWeekGates(w)
+	return nil
 }
 
 // planned keeps what is switched on.
@@ -179,6 +183,18 @@ func (a *app) printWeekFacts(w *chart.Week) {
 	}
 	if len(quiet) > 0 {
 		fmt.Fprintf(a.out, "quiet       %s\n", strings.Join(quiet, ", "))
+	}
+}
+
+// printWeekGates tells which gates open when.
+func (a *app) printWeekGates(w *chart.Week) {
+	var rows [][]string
+	for _, g := range w.ByGate() {
+		rows = append(rows, []string{g.Name, strconv.FormatInt(g.Starts, 10), g.Days, g.Hours})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		a.out.table([]string{"GATE", "STARTS", "DAYS", "HOURS"}, rows)
 	}
 }
 

@@ -201,15 +201,22 @@ func (j *Journal) recallOpenings(m *engine.Memory) error {
 	return nil
 }
 
-func (j *Journal) recallGood(m *engine.Memory) error {
+func (j *Journal) recallGood(m *engine.Memory) (err error) {
+	m.LastGood, err = j.LastGood()
+	return err
+}
+
+// LastGood returns when each gate's last good run ended.
+func (j *Journal) LastGood() (map[string]calendar.Instant, error) {
+	out := map[string]calendar.Instant{}
 	_, err := collect(j, "SELECT gate, max(ended) FROM runs WHERE result = 'ok' GROUP BY gate", func(rows *sql.Rows) (struct{}, error) {
 		var gate string
 		var at calendar.Instant
 		err := rows.Scan(&gate, &at)
-		m.LastGood[gate] = at
+		out[gate] = at
 		return struct{}{}, err
 	})
-	return err
+	return out, err
 }
 
 // recallVersions plays the changes of gates since the last keeper began.

@@ -77,7 +77,11 @@ func localName() string {
 	}
 	target, err := filepath.EvalSymlinks("/etc/localtime")
 	if err != nil {
-		return "UTC"
+		// On a machine without zone files the link leads nowhere, but its
+		// text still names the zone.
+		if target, err = os.Readlink("/etc/localtime"); err != nil {
+			return "UTC"
+		}
 	}
 	if _, name, ok := strings.Cut(target, "/zoneinfo/"); ok {
 		return name
