@@ -353,7 +353,7 @@ func randomNaive(r *rand.Rand, around civil) *naive {
 	}
 	if r.IntN(5) == 0 {
 		n.repeat[0] = pick(1, 7, 20, 50)
-		n.repeat[1] = n.repeat[0] * pick(1, 2, 9, 60)
+		n.repeat[1] = min(n.repeat[0]*pick(1, 2, 9, 60), 1440) // less than what is cut off the walk
 	}
 	return n
 }
