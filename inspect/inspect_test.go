@@ -94,6 +94,15 @@ func TestMoments(t *testing.T) {
 	}
 }
 
+// TestLookPastAChange: the ends that are told are those of a usual window.
+func TestLookPastAChange(t *testing.T) {
+	o := Look(plan(t, london(t), "every 3h from 01:00 to 17:00 on sun"), calendar.InstantOf(time.Date(2027, 3, 27, 0, 0, 0, 0, time.UTC)), 28)
+	loc := london(t).Location()
+	if first := o.First.Time().In(loc).Format("2 Jan 15:04"); first != "4 Apr 01:00" {
+		t.Errorf("the window begins %s", first)
+	}
+}
+
 func TestLook(t *testing.T) {
 	z := london(t)
 	after := calendar.InstantOf(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)) // a Monday

@@ -48,6 +48,13 @@ func Look(plan *phrase.Plan, after calendar.Instant, days int) Outlook {
 		}
 	}
 	o.First, o.Last, o.HasEnds = plan.Rule.WindowEnds(after)
+	for range 3 {
+		// The usual window, not one of a clock change.
+		if !o.HasEnds || plan.Rule.Explain(o.First) == "" && plan.Rule.Explain(o.Last) == "" {
+			break
+		}
+		o.First, o.Last, o.HasEnds = plan.Rule.WindowEnds(o.First)
+	}
 	const year = 366 * 24 * time.Hour
 	o.Moved, o.Missing = Changed(plan, after, after.Add(year)), plan.Rule.Dropped(after, after.Add(year))
 	return o
