@@ -328,6 +328,9 @@ func (r *reader) plan(v value) *phrase.Plan {
 		r.phraseFault(v, err)
 		return nil
 	}
+	for _, entry := range plan.Dead() {
+		r.add(Warning, v.start, v.end, "dead-entry", fmt.Sprintf("%q in the phrase can never come", entry), "take it out, or change what goes with it")
+	}
 	if w := p.Warning(); w != "" {
 		r.add(Warning, v.start, v.end, "phrase", w, "")
 	}

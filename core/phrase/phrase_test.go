@@ -275,6 +275,7 @@ func TestWarning(t *testing.T) {
 	for text, want := range map[string]string{
 		"every 1d since 2026-01-01 09:00":  "at 09:00 every 1 day from 2026-01-01",
 		"every 2w since 2026-01-01 09:00":  "at 09:00 every 14 days from 2026-01-01",
+		"every 1d since 2026-01-01":        "at 00:00 every 1 day from 2026-01-01",
 		"every 25h since 2026-01-01 09:00": "",
 		"at 09:00":                         "",
 	} {
@@ -284,6 +285,33 @@ func TestWarning(t *testing.T) {
 		}
 		if got := p.Warning(); !strings.Contains(got, want) || (got == "") != (want == "") {
 			t.Errorf("Warning(%q) = %q, want …%q…", text, got, want)
+		}
+	}
+}
+
+func TestDead(t *testing.T) {
+	for text, want := range map[string]string{
+		"at 09:00 on mon, day 31 in feb":                          "day 31",
+		"at 09:00 on day 30 in feb, mar":                          "feb",
+		"at 09:00 on day 31 in jan-dec":                           "",
+		"at 09:00 on day 31 in jan-jun":                           "feb apr jun",
+		"at 09:00 on mon, 5th tue in feb":                         "",
+		"at 09:00 on 2020-01-01, mon":                             "",
+		"at 09:00 on mon and 2026-11-24, tue":                     "mon and 2026-11-24",
+		"at 09:00 on mon, starting 2026-11-24, ending 2030-01-01": "",
+		"every 1h": "",
+		"boot":     "",
+	} {
+		p, err := Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		plan, err := p.Compile(testEnv(t))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(plan.Dead(), " "); got != want {
+			t.Errorf("Dead(%q) = %q, want %q", text, got, want)
 		}
 	}
 }

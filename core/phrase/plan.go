@@ -302,11 +302,43 @@ func (pl *Plan) SinceSuccess(lastGood calendar.Instant, had bool, now calendar.I
 
 // Warning returns what is unwise about a phrase that is right, or "".
 func (q *Phrase) Warning() string {
-	if q.Kind == Since && q.Every%day == 0 && q.Since.HasTime {
+	if q.Kind == Since && q.Every%day == 0 {
 		offer := Phrase{Kind: Clock, Times: []Time{q.Since.Time}, Zone: q.Zone,
 			Stride: calendar.Stride{Every: int(q.Every / day), Unit: calendar.DayUnit, From: q.Since.Day}}
 		return fmt.Sprintf("%s is elapsed time and moves by an hour when the clocks change; for the same hour every day write %q",
 			FormatSpan(q.Every), offer.String())
 	}
 	return ""
+}
+
+// Dead returns the entries of the lists after "on" and "in" that can never
+// come, while others do.
+func (pl *Plan) Dead() []string {
+	q := pl.Phrase
+	if pl.Rule == nil {
+		return nil
+	}
+	never := func(days calendar.Days) bool {
+		spec := calendar.Spec{Zone: pl.Zone, Days: days}
+		bare := *q
+		bare.Starting, bare.Ending = nil, nil // what is over is not what can never come
+		bare.fill(&spec, pl)
+		_, err := calendar.NewRule(spec)
+		return errors.Is(err, calendar.ErrNever)
+	}
+	days := calendar.Days{Terms: terms(q.On), Months: q.In, Stride: q.Stride}
+	var out []string
+	for i := range q.On {
+		one := days
+		if one.Terms = days.Terms[i : i+1]; len(q.On) > 1 && never(one) {
+			out = append(out, q.On[i].String())
+		}
+	}
+	for m := range 12 {
+		one := days
+		if one.Months = 1 << m; q.In != one.Months && q.In>>m&1 == 1 && never(one) {
+			out = append(out, short(monthNames)[m])
+		}
+	}
+	return out
 }
