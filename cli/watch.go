@@ -155,6 +155,8 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 		l.state = "running"
 	case !g.Enabled:
 		l.state = "off"
+	case !g.RunsOn(linux.Host()):
+		l.state = "dormant" // for other hosts
 	case paused:
 		l.state = "paused"
 	case !kept:
@@ -164,7 +166,7 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 	}
 	if kept {
 		l.Next = a.inZone(st.Next)
-	} else if g.Enabled {
+	} else if g.Enabled && l.state != "dormant" {
 		l.Next = a.inZone(nextOf(g, calendar.InstantOf(a.now())))
 	}
 }
@@ -199,7 +201,7 @@ func (a *app) stateWord(state string) string {
 		return a.out.good(state)
 	case "broken":
 		return a.out.bad(state)
-	case "off", "paused", "no keeper":
+	case "off", "paused", "no keeper", "dormant":
 		return a.out.warn(state)
 	}
 	return state

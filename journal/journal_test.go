@@ -136,6 +136,43 @@ func TestMemory(t *testing.T) {
 	}
 }
 
+// TestWaits: a start that waits is remembered until something is decided
+// about it.
+func TestWaits(t *testing.T) {
+	j, _ := open(t)
+	wait := func(at calendar.Instant, gate string, due, until calendar.Instant, try int) Record {
+		return Record{Event: engine.Event{Kind: engine.Tick, At: at}, Decisions: []engine.Decision{
+			{Kind: engine.Wait, At: at, Gate: gate, Opening: "1", Due: due, Until: until, Try: try, Reason: "waits"}}}
+	}
+	waiting := func() string {
+		m, err := j.Memory("boot")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, w := range m.Waiting {
+			out = append(out, fmt.Sprintf("%s@%d until %d try %d", w.Gate, w.Due, w.Until, w.Try))
+		}
+		return strings.Join(out, ", ")
+	}
+	write(t, j, start(1000, 1, "stock-count", "1", 1000), wait(2000, "stock-count", 2000, 0, 0))
+	write(t, j, start(1000, 2, "vault-copy", "1", 1000), end(1500, 2, "vault-copy", engine.Failure), wait(1500, "vault-copy", 1000, 6000, 1))
+	if got, want := waiting(), "stock-count@2000 until 0 try 0, vault-copy@1000 until 6000 try 1"; got != want {
+		t.Errorf("waiting are %s, want %s", got, want)
+	}
+	write(t, j, skip(3000, "stock-count", "1", 2000), start(7000, 3, "vault-copy", "1", 7000))
+	if got := waiting(); got != "" {
+		t.Errorf("still waiting are %s", got)
+	}
+	retry := start(8000, 4, "vault-copy", "1", 7000)
+	retry.Decisions[0].Kind, retry.Decisions[0].Try = engine.Retry, 2
+	write(t, j, retry)
+	m, err := j.Memory("boot")
+	if err != nil || m.Running[len(m.Running)-1].Try != 2 {
+		t.Errorf("the run that goes on is %+v, %v", m.Running, err)
+	}
+}
+
 func TestWriteIsWhole(t *testing.T) {
 	j, _ := open(t)
 	write(t, j, start(2000, 1, "job-board", "1", 1990))

@@ -53,23 +53,19 @@ func (j *Journal) History(f Filter) ([]Entry, error) {
 	if err != nil || f.OnlyRuns {
 		return runs, err
 	}
-	query := "SELECT body FROM decisions WHERE kind = 'skip' AND at >= ? ORDER BY id DESC LIMIT ?"
+	where := "WHERE kind = 'skip' AND at >= ? ORDER BY id DESC LIMIT ?"
 	args := []any{int64(f.Since), limit}
 	if f.Gate != "" {
-		query = "SELECT body FROM decisions WHERE kind = 'skip' AND gate = ? AND at >= ? ORDER BY id DESC LIMIT ?"
+		where = "WHERE kind = 'skip' AND gate = ? AND at >= ? ORDER BY id DESC LIMIT ?"
 		args = append([]any{f.Gate}, args...)
 	}
-	skips, err := collect(j, query, func(rows *sql.Rows) (Entry, error) {
-		var body string
-		if err := rows.Scan(&body); err != nil {
-			return Entry{}, err
-		}
-		var d engine.Decision
-		err := json.Unmarshal([]byte(body), &d)
-		return Entry{Gate: d.Gate, Opening: d.Opening, Due: d.Due, Decided: d.At, Result: d.Result, Reason: d.Reason, Count: d.Count}, err
-	}, args...)
+	passed, err := j.decisions(where, args...)
 	if err != nil {
 		return nil, err
+	}
+	var skips []Entry
+	for _, d := range passed {
+		skips = append(skips, Entry{Gate: d.Gate, Opening: d.Opening, Due: d.Due, Decided: d.At, Result: d.Result, Reason: d.Reason, Count: d.Count})
 	}
 	return merge(runs, skips, f.Limit), nil
 }
@@ -168,7 +164,7 @@ func (j *Journal) Memory(bootID string) (*engine.Memory, error) {
 	if id == bootID {
 		m.Booted = booted
 	}
-	for _, step := range []func(*engine.Memory) error{j.recallOpenings, j.recallGood, j.recallVersions, j.recallPause, j.recallRuns} {
+	for _, step := range []func(*engine.Memory) error{j.recallOpenings, j.recallGood, j.recallVersions, j.recallPause, j.recallRuns, j.recallWaits} {
 		if err := step(m); err != nil {
 			return nil, fmt.Errorf("what happened before: %w", err)
 		}
@@ -245,9 +241,41 @@ func (j *Journal) recallPause(m *engine.Memory) error {
 func (j *Journal) recallRuns(m *engine.Memory) error {
 	alive, err := j.Alive()
 	for _, e := range alive {
-		m.Running = append(m.Running, engine.RunMemory{Run: e.Run, Gate: e.Gate, Opening: e.Opening, Due: e.Due, Started: e.Started, PID: e.PID})
+		rm := engine.RunMemory{Run: e.Run, Gate: e.Gate, Opening: e.Opening, Due: e.Due, Started: e.Started, PID: e.PID}
+		started, err := j.decisions("WHERE gate = ? AND opening = ? AND due = ? AND run = ? ORDER BY id LIMIT 1", e.Gate, e.Opening, int64(e.Due), e.Run)
+		if err != nil {
+			return err
+		}
+		for _, d := range started {
+			rm.Try = d.Try
+		}
+		m.Running = append(m.Running, rm)
 	}
 	return err
+}
+
+// recallWaits finds the starts that were still waiting: nothing was decided
+// about their due since.
+func (j *Journal) recallWaits(m *engine.Memory) error {
+	waits, err := j.decisions(`AS w WHERE kind = 'wait' AND NOT EXISTS (SELECT 1 FROM decisions AS s
+		WHERE s.gate = w.gate AND s.opening = w.opening AND s.due = w.due AND s.id > w.id AND s.kind IN ('start', 'repeat', 'retry', 'skip'))
+		AND (json_extract(w.body, '$.until') IS NULL OR NOT EXISTS (SELECT 1 FROM runs AS r WHERE r.gate = w.gate AND r.decided >= w.at)) ORDER BY id`)
+	for _, d := range waits {
+		m.Waiting = append(m.Waiting, engine.WaitMemory{Gate: d.Gate, Opening: d.Opening, Due: d.Due, Until: d.Until, Try: d.Try})
+	}
+	return err
+}
+
+func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error) {
+	return collect(j, "SELECT body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
+		var body string
+		var d engine.Decision
+		err := rows.Scan(&body)
+		if err == nil {
+			err = json.Unmarshal([]byte(body), &d)
+		}
+		return d, err
+	}, args...)
 }
 
 // Events returns recorded events, in order unless where says otherwise.

@@ -64,6 +64,8 @@ var migrations = []string{
 		name  TEXT PRIMARY KEY,
 		value TEXT NOT NULL
 	) STRICT, WITHOUT ROWID;`,
+
+	`CREATE INDEX decisions_waits ON decisions (id) WHERE kind = 'wait';`,
 }
 
 // migrate makes the tables or brings them up to date, all or nothing.

@@ -158,7 +158,7 @@ func (k *Keeper) begin() error {
 	if err != nil {
 		return err
 	}
-	ev := engine.Event{Kind: engine.Begin, At: k.now(), Memory: memory}
+	ev := engine.Event{Kind: engine.Begin, At: k.now(), Memory: memory, Host: k.ws.Host()}
 	texts := k.take(files, &ev)
 	newBoot := memory.Booted == 0
 	k.handleWith(ev, journal.Record{Texts: texts})

@@ -323,6 +323,26 @@ func TestControl(t *testing.T) {
 	}
 }
 
+// TestAgain: a program that fails twice and then succeeds is tried until it
+// does, also by another keeper.
+func TestAgain(t *testing.T) {
+	tries := filepath.Join(t.TempDir(), "tries")
+	h := home(t, "vault-copy", gateText(wstest.Script(t, `echo x >>"`+tries+`"; [ $(wc -l <"`+tries+`") -ge 3 ]`), `"at 03:00"`, "[again]", "times = 5", `pause = "200ms"`))
+	k := keep(t, h, machine(t))
+	if _, err := NewClient(h).Open(t.Context(), "vault-copy"); err != nil {
+		t.Fatal(err)
+	}
+	k.until("a wait for the next try", func(d engine.Decision) bool { return d.Kind == engine.Wait })
+	if err := k.end(); err != nil {
+		t.Fatal(err)
+	}
+	k = keep(t, h, machine(t))
+	d := k.until("success", func(d engine.Decision) bool { return d.Result == engine.OK })
+	if d.Run != 3 {
+		t.Errorf("it succeeded in run %d, want 3: %+v", d.Run, k.log)
+	}
+}
+
 // TestAdoption: a keeper ends while a program runs; the next one watches it
 // further, and one that ended meanwhile is lost.
 func TestAdoption(t *testing.T) {

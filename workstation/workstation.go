@@ -23,6 +23,8 @@ type Workstation interface {
 	// BootID identifies this boot of the machine; it is "" where that cannot
 	// be told.
 	BootID() string
+	// Host returns the machine's name.
+	Host() string
 	// Staged reports whether this is a stand-in.
 	Staged() bool
 

@@ -41,6 +41,9 @@ func (e *Engine) arm(gs *gateState) {
 		for _, o := range gs.opens {
 			at = min(at, o.moment, o.repeat)
 		}
+		if gs.retry != nil {
+			at = min(at, gs.retryAt)
+		}
 	}
 	for _, r := range gs.runs {
 		at = min(at, r.killAt, gs.deadline(r))

@@ -23,6 +23,7 @@ type Engine struct {
 	pausedAt   calendar.Instant
 	pauseUntil calendar.Instant // never for an open end
 	booted     calendar.Instant
+	host       string
 	out        []Decision
 }
 
@@ -36,8 +37,10 @@ type gateState struct {
 	gate     *gate.Gate
 	gone     bool // taken away, but still running
 	opens    []*opening
-	runs     []*run // alive, oldest first
-	queued   *request
+	runs     []*run   // alive, oldest first
+	queued   *request // waits for a run to end
+	retry    *request // waits for retryAt
+	retryAt  calendar.Instant
 	lastGood calendar.Instant
 	lastEnd  calendar.Instant
 	wake     calendar.Instant
@@ -63,6 +66,7 @@ type run struct {
 	stopping Result           // why it was asked to end; "" if it was not
 	killAt   calendar.Instant // when it is killed after that
 	detail   string
+	try      int // how many tries there were before
 }
 
 // request is a start that waits for its turn.
@@ -71,6 +75,7 @@ type request struct {
 	due     calendar.Instant
 	kind    DecisionKind
 	moment  bool
+	try     int
 }
 
 // Wake returns when the engine wants its next [Tick].
@@ -138,7 +143,7 @@ func (e *Engine) advance() {
 func (e *Engine) begin(ev Event) {
 	m := ev.Memory
 	e.nextRun = max(e.nextRun, m.NextRun)
-	e.booted = m.Booted
+	e.booted, e.host = m.Booted, ev.Host
 	e.paused, e.pausedAt = m.Paused, m.PausedSince
 	if m.Paused && m.PauseUntil != 0 {
 		e.pauseUntil = m.PauseUntil
@@ -167,19 +172,37 @@ func (e *Engine) begin(ev Event) {
 			}
 		}
 	}
+	for _, wm := range m.Waiting {
+		e.recallWait(wm)
+	}
 	for _, rm := range m.Running {
 		gs := e.gates[rm.Gate]
 		if gs == nil {
 			gs = e.put(gate.Default(rm.Gate))
 			gs.gone = true
 		}
-		r := &run{id: rm.Run, gate: gs, opening: rm.Opening, due: rm.Due, began: rm.Started, killAt: never}
+		r := &run{id: rm.Run, gate: gs, opening: rm.Opening, due: rm.Due, began: rm.Started, killAt: never, try: rm.Try}
 		e.runs[r.id] = r
 		gs.runs = append(gs.runs, r)
 	}
 	for _, gs := range e.gates {
 		e.arm(gs)
 	}
+}
+
+// recallWait takes up a start that was waiting when the last keeper ended.
+func (e *Engine) recallWait(wm WaitMemory) {
+	gs := e.gates[wm.Gate]
+	if gs == nil || gs.gone {
+		return
+	}
+	req := &request{opening: wm.Opening, due: wm.Due, kind: Start, try: wm.Try}
+	if wm.Until == 0 {
+		gs.queued = req
+		return
+	}
+	req.kind = Retry
+	gs.retry, gs.retryAt = req, wm.Until
 }
 
 // Key names an opening of a gate.
@@ -211,11 +234,16 @@ func (e *Engine) change(ev Event) {
 		gs := e.put(def.Gate)
 		for _, o := range gs.opens {
 			switch {
-			case !def.Gate.Enabled || !o.Enabled:
+			case !e.on(def.Gate, o):
 				o.moment, o.repeat = never, never
 			case o.moment == never || o.moment <= e.now:
 				e.schedule(gs, o, e.now)
 			}
+		}
+		if t := gs.retry; t != nil && !def.Gate.Enabled {
+			gs.retry = nil
+			e.decide(Decision{Kind: Skip, Gate: def.Name, Opening: t.opening, Due: t.due, Try: t.try, Result: Skipped,
+				Reason: "switched off before it was tried again"})
 		}
 		e.arm(gs)
 	}
@@ -224,7 +252,7 @@ func (e *Engine) change(ev Event) {
 		if gs == nil {
 			continue
 		}
-		gs.gone, gs.opens, gs.queued = true, nil, nil
+		gs.gone, gs.opens, gs.queued, gs.retry = true, nil, nil, nil
 		e.arm(gs)
 		e.forget(gs)
 	}
@@ -264,10 +292,13 @@ func (e *Engine) clockSet() {
 	}
 }
 
+// on reports whether an opening is switched on, here.
+func (e *Engine) on(g *gate.Gate, o *opening) bool { return g.Enabled && o.Enabled && g.RunsOn(e.host) }
+
 // schedule finds an opening's next moment after an instant.
 func (e *Engine) schedule(gs *gateState, o *opening, after calendar.Instant) {
 	o.moment = never
-	if !gs.gate.Enabled || !o.Enabled {
+	if !e.on(gs.gate, o) {
 		return
 	}
 	const day = 25 * 3600 * 1000 // with room for a clock change
@@ -311,7 +342,7 @@ func (e *Engine) boot() {
 	for _, name := range e.names() {
 		gs := e.gates[name]
 		for _, o := range gs.opens {
-			if o.Plan.Phrase.Kind != phraseEvent || !gs.gate.Enabled || !o.Enabled {
+			if o.Plan.Phrase.Kind != phraseEvent || !e.on(gs.gate, o) {
 				continue
 			}
 			if at := e.now.Add(o.Plan.Phrase.Delay); o.Plan.Allows(at) {

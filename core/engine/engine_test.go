@@ -137,6 +137,12 @@ func (s *script) line(line string) {
 	args := fields[2:]
 	switch ev.Kind {
 	case Begin:
+		for i, arg := range args {
+			if host, ok := strings.CutPrefix(arg, "host="); ok {
+				ev.Host, args = host, slices.Delete(args, i, i+1)
+				break
+			}
+		}
 		ev.Memory = s.memory(args)
 		ev.Set, s.pending = s.pending, nil
 	case Gates:
@@ -186,6 +192,13 @@ func (s *script) memory(args []string) *Memory {
 			delete(m.Versions, p[1])
 		case "paused":
 			m.Paused, m.PausedSince = true, s.instant(p[1])
+		case "waiting": // GATE=OPENING=DUE, and =UNTIL=TRY
+			w := WaitMemory{Gate: p[1], Opening: p[2], Due: s.instant(p[3])}
+			if len(p) == 6 {
+				w.Until = s.instant(p[4])
+				w.Try, _ = strconv.Atoi(p[5])
+			}
+			m.Waiting = append(m.Waiting, w)
 		case "running":
 			run, _ := strconv.ParseInt(p[1], 10, 64)
 			m.Running = append(m.Running, RunMemory{Run: run, Gate: p[2], Due: s.instant(p[3]), Started: s.instant(p[3]), PID: 77})
@@ -383,7 +396,7 @@ func (c *invariants) take(ev Event, decisions []Decision) {
 			}
 			continue
 		}
-		if d.Kind == Wait || d.Opening == "" || strings.HasPrefix(d.Reason, "waited") || strings.Contains(d.Reason, "place") || strings.Contains(d.Reason, "while it waited") {
+		if d.Kind == Wait || d.Kind == Retry || d.Try > 0 || d.Opening == "" || strings.HasPrefix(d.Reason, "waited") || strings.Contains(d.Reason, "place") || strings.Contains(d.Reason, "while it waited") {
 			continue // the second word on one due
 		}
 		if c.dues[key] {

@@ -47,6 +47,7 @@ type Event struct {
 	Set     []Definition     `json:"set,omitempty"`
 	Removed []string         `json:"removed,omitempty"`
 	Memory  *Memory          `json:"memory,omitempty"`
+	Host    string           `json:"host,omitempty"` // Begin: the machine's name
 }
 
 // Usage is what a run has used.
@@ -81,6 +82,7 @@ type Memory struct {
 	Versions    map[string]string           `json:"versions,omitempty"`  // of the gates that were known
 	Openings    map[string]OpeningMemory    `json:"openings,omitempty"`  // by GATE/OPENING
 	LastGood    map[string]calendar.Instant `json:"last_good,omitempty"` // by gate
+	Waiting     []WaitMemory                `json:"waiting,omitempty"`
 	Running     []RunMemory                 `json:"running,omitempty"`
 }
 
@@ -88,6 +90,16 @@ type Memory struct {
 type OpeningMemory struct {
 	Last   calendar.Instant `json:"last,omitempty"`   // the last due decided
 	Moment calendar.Instant `json:"moment,omitempty"` // the last moment that began its repeat
+}
+
+// WaitMemory is a start that was waiting: for a run of its gate to end, or,
+// with Until, for its next try.
+type WaitMemory struct {
+	Gate    string           `json:"gate"`
+	Opening string           `json:"opening,omitempty"`
+	Due     calendar.Instant `json:"due"`
+	Until   calendar.Instant `json:"until,omitempty"`
+	Try     int              `json:"try,omitempty"`
 }
 
 // RunMemory is a run that had not ended.
@@ -98,6 +110,7 @@ type RunMemory struct {
 	Due     calendar.Instant `json:"due"`
 	Started calendar.Instant `json:"started,omitempty"`
 	PID     int              `json:"pid,omitempty"`
+	Try     int              `json:"try,omitempty"`
 }
 
 // DecisionKind names what follows.
@@ -105,12 +118,14 @@ type DecisionKind string
 
 // The kinds of decision.
 const (
-	Start  DecisionKind = "start"  // start the program
-	Repeat DecisionKind = "repeat" // start it: a repeat of an earlier moment
-	Wait   DecisionKind = "wait"   // the start waits
-	Skip   DecisionKind = "skip"   // a moment passes without a start
-	Halt   DecisionKind = "stop"   // send Signal to the program
-	End    DecisionKind = "end"    // the run has ended with Result
+	Start   DecisionKind = "start"    // start the program
+	Repeat  DecisionKind = "repeat"   // start it: a repeat of an earlier moment
+	Retry   DecisionKind = "retry"    // start it: another try after a failure
+	CatchUp DecisionKind = "catch-up" // start it: for moments that were missed
+	Wait    DecisionKind = "wait"     // the start waits
+	Skip    DecisionKind = "skip"     // a moment passes without a start
+	Halt    DecisionKind = "stop"     // send Signal to the program
+	End     DecisionKind = "end"      // the run has ended with Result
 )
 
 // Result is how a run, or a moment without one, turned out.
@@ -141,8 +156,18 @@ type Decision struct {
 	Signal  string           `json:"signal,omitempty"` // Halt: TERM or KILL
 	Count   int64            `json:"count,omitempty"`  // Skip: how many dues, where more than one
 	Moment  bool             `json:"moment,omitempty"` // the due begins the opening's repeats
+	Until   calendar.Instant `json:"until,omitempty"`  // Wait: when it is tried again
+	Try     int              `json:"try,omitempty"`    // how many tries there were before, for this due
 	Reason  string           `json:"reason"`
+
+	first, earlier calendar.Instant // Skip: the first due, and the one before the last
 }
 
 // Starts reports whether the decision starts a program.
-func (d *Decision) Starts() bool { return d.Kind == Start || d.Kind == Repeat }
+func (d *Decision) Starts() bool {
+	switch d.Kind {
+	case Start, Repeat, Retry, CatchUp:
+		return true
+	}
+	return false
+}

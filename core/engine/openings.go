@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/gate"
 	"timegate/core/phrase"
 )
 
@@ -15,22 +16,73 @@ const (
 
 // open decides every due of a gate up to now.
 func (e *Engine) open(gs *gateState) {
-	late := e.now.Add(-Tolerance)
-	for _, o := range gs.opens {
-		if min(o.moment, o.repeat) < late {
-			e.passOver(gs, o, late-1, Missed, "the machine was asleep or off, or no keeper ran", true)
-		}
-	}
+	e.missed(gs)
 	for {
-		due := calendar.Instant(never)
-		for _, o := range gs.opens {
-			due = min(due, o.moment, o.repeat)
-		}
+		due := gs.earliest()
 		if due > e.now {
-			return
+			break
 		}
+		gs.retry = nil // a new moment takes the place of another try
 		e.openAt(gs, due)
 	}
+	if gs.retry != nil && gs.retryAt <= e.now {
+		req := *gs.retry
+		gs.retry = nil
+		e.request(gs, req, fmt.Sprintf("try %d of %d", req.try+1, gs.gate.Again.Times+1))
+	}
+}
+
+// earliest returns the first due of a gate's openings.
+func (gs *gateState) earliest() calendar.Instant {
+	due := calendar.Instant(never)
+	for _, o := range gs.opens {
+		due = min(due, o.moment, o.repeat)
+	}
+	return due
+}
+
+const missedWhy = "the machine was asleep or off, or no keeper ran"
+
+// missed passes over what was slept or off through. Where the gate wants it,
+// one start catches up for all of it, unless a start comes now anyway.
+func (e *Engine) missed(gs *gateState) {
+	late := e.now.Add(-Tolerance)
+	if gs.earliest() >= late {
+		return
+	}
+	before := len(e.out)
+	for _, o := range gs.opens {
+		e.passOver(gs, o, late-1, Missed, missedWhy, true)
+	}
+	if gs.gate.Rules.Missed != gate.MissedOnce || gs.earliest() <= e.now {
+		return
+	}
+	// The latest of them is the one that is caught up; the others stay missed.
+	last := -1
+	var n int64
+	for i := before; i < len(e.out); i++ {
+		n += max(e.out[i].Count, 1)
+		if last < 0 || e.out[i].Due >= e.out[last].Due {
+			last = i
+		}
+	}
+	if last < 0 || e.now.Sub(e.out[last].Due) > gs.gate.Rules.MissedWithin {
+		return
+	}
+	d := e.out[last]
+	if d.Count > 1 {
+		rest := &e.out[last]
+		rest.Count, rest.Due, rest.Reason = d.Count-1, d.earlier, missedWhy
+		if rest.Count > 1 {
+			rest.Reason = manyDues(missedWhy, rest.Count, d.earlier.Sub(d.first))
+		} else {
+			rest.Count = 0
+		}
+	} else {
+		e.out = append(e.out[:last], e.out[last+1:]...)
+	}
+	reason := fmt.Sprintf("caught up for %d missed, the last %s ago", n, spanText(e.now.Sub(d.Due)))
+	e.request(gs, request{opening: d.Opening, due: d.Due, kind: CatchUp, moment: d.Moment}, reason)
 }
 
 // openAt makes one start of all the openings of a gate that are due at an
@@ -81,7 +133,7 @@ func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, res
 	if o.Plan.Phrase.Kind == phraseAfterSuccess {
 		return // it stays due
 	}
-	first, last, n := calendar.Instant(0), calendar.Instant(0), int64(0)
+	first, last, earlier, n := calendar.Instant(0), calendar.Instant(0), calendar.Instant(0), int64(0)
 	moment := false
 	for {
 		due := min(o.moment, o.repeat)
@@ -91,7 +143,7 @@ func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, res
 		if first == 0 {
 			first = due
 		}
-		last = due
+		earlier, last = last, due
 		o.lastDue = max(o.lastDue, due)
 		isMoment := o.moment == due
 		if isMoment && begins {
@@ -102,7 +154,10 @@ func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, res
 			if more := o.Plan.Count(due, until); isMoment && o.Plan.Phrase.Repeat == nil && more > 1 {
 				n += more - 1
 				if prev, _, ok := o.Plan.Prev(until + 1); ok {
-					last, due = prev, prev
+					earlier, last, due = due, prev, prev
+					if before, _, ok := o.Plan.Prev(prev); ok {
+						earlier = before
+					}
 					o.lastDue = max(o.lastDue, due)
 				}
 			}
@@ -120,12 +175,16 @@ func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, res
 	if n == 0 {
 		return
 	}
-	d := Decision{Kind: Skip, Gate: gs.gate.Name, Opening: o.Name, Due: last, Result: result, Moment: moment, Reason: why}
+	d := Decision{Kind: Skip, Gate: gs.gate.Name, Opening: o.Name, Due: last, Result: result, Moment: moment, Reason: why, first: first, earlier: earlier}
 	if n > 1 {
-		d.Count = n
-		d.Reason = fmt.Sprintf("%s: %d dues in %s", why, n, phrase.FormatSpan(last.Sub(first)))
+		d.Count, d.Reason = n, manyDues(why, n, last.Sub(first))
 	}
 	e.decide(d)
+}
+
+// manyDues words a decision that stands for several dues.
+func manyDues(why string, n int64, within time.Duration) string {
+	return fmt.Sprintf("%s: %d dues in %s", why, n, phrase.FormatSpan(within))
 }
 
 // request starts the program, unless it still runs: then its gate's rule for
@@ -173,10 +232,10 @@ func spanText(d time.Duration) string {
 }
 
 func (e *Engine) start(gs *gateState, req request, reason string) {
-	r := &run{id: e.nextRun, gate: gs, opening: req.opening, due: req.due, began: e.now, killAt: never}
+	r := &run{id: e.nextRun, gate: gs, opening: req.opening, due: req.due, began: e.now, killAt: never, try: req.try}
 	e.nextRun++
 	e.runs[r.id] = r
 	gs.runs = append(gs.runs, r)
 	e.decide(Decision{Kind: req.kind, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Run: r.id,
-		Moment: req.moment, Reason: reason})
+		Moment: req.moment, Try: req.try, Reason: reason})
 }

@@ -49,6 +49,10 @@ func (e *Engine) stop(name string) {
 		gs.queued = nil
 		e.decide(Decision{Kind: Skip, Gate: name, Opening: q.opening, Due: q.due, Moment: q.moment, Result: Skipped, Reason: "stopped by hand while it waited"})
 	}
+	if t := gs.retry; t != nil {
+		gs.retry = nil
+		e.decide(Decision{Kind: Skip, Gate: name, Opening: t.opening, Due: t.due, Try: t.try, Result: Skipped, Reason: "stopped by hand before it was tried again"})
+	}
 	for _, r := range gs.runs {
 		e.halt(r, Stopped, "stopped by hand")
 	}
@@ -79,6 +83,9 @@ func (e *Engine) runEvent(ev Event) {
 		gs.queued = nil
 		e.start(gs, *q, fmt.Sprintf("waited %s for run %d to end", spanText(e.now.Sub(q.due)), r.id))
 	}
+	if result == Failure && gs.queued == nil && !gs.gone {
+		e.again(gs, r)
+	}
 	for _, o := range gs.opens {
 		if o.Plan.Phrase.Kind == phraseAfterSuccess {
 			e.schedule(gs, o, e.now)
@@ -86,6 +93,18 @@ func (e *Engine) runEvent(ev Event) {
 	}
 	e.arm(gs)
 	e.forget(gs)
+}
+
+// again lets a run that failed be tried once more after a pause.
+func (e *Engine) again(gs *gateState, r *run) {
+	a := gs.gate.Again
+	if r.try >= a.Times || len(gs.runs) > 0 {
+		return
+	}
+	gs.retry = &request{opening: r.opening, due: r.due, kind: Retry, try: r.try + 1}
+	gs.retryAt = e.now.Add(a.Pause)
+	e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Until: gs.retryAt, Try: r.try + 1,
+		Reason: fmt.Sprintf("tried again in %s: try %d of %d", phrase.FormatSpan(a.Pause), r.try+2, a.Times+1)})
 }
 
 // outcome judges how a run ended.

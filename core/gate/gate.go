@@ -8,6 +8,7 @@
 package gate
 
 import (
+	"path"
 	"regexp"
 	"strings"
 	"sync"
@@ -98,6 +99,20 @@ const (
 	BusyReplace = "replace"
 	BusyBeside  = "beside"
 )
+
+// MissedOnce is the value of Rules.Missed by which one start catches up for
+// all moments that were missed.
+const MissedOnce = "once"
+
+// RunsOn reports whether the gate is for a host; elsewhere it is dormant.
+func (g *Gate) RunsOn(host string) bool {
+	for _, pattern := range g.Only.Hosts {
+		if ok, err := path.Match(pattern, host); ok && err == nil {
+			return true
+		}
+	}
+	return len(g.Only.Hosts) == 0
+}
 
 // Default returns a gate with the values that hold where a file says nothing.
 func Default(name string) *Gate {

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"maps"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,16 +46,16 @@ var keys = map[string]key{
 	"limits.output":  {set: (*reader).output, force: true},
 	"limits.success": {set: (*reader).success, force: true},
 
-	"again.times": {set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000)},
-	"again.pause": {set: span(func(g *Gate) *time.Duration { return &g.Again.Pause })},
+	"again.times": {set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000), force: true},
+	"again.pause": {set: span(func(g *Gate) *time.Duration { return &g.Again.Pause }), force: true},
 
 	"rules.busy":          inForce(choice(func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside)),
-	"rules.missed":        choice(func(g *Gate) *string { return &g.Rules.Missed }, "skip", "once"),
-	"rules.missed_within": {set: span(func(g *Gate) *time.Duration { return &g.Rules.MissedWithin })},
+	"rules.missed":        inForce(choice(func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce)),
+	"rules.missed_within": {set: span(func(g *Gate) *time.Duration { return &g.Rules.MissedWithin }), force: true},
 	"rules.wake":          {set: span(func(g *Gate) *time.Duration { return &g.Rules.Wake })},
 	"rules.spread":        {set: span(func(g *Gate) *time.Duration { return &g.Rules.Spread })},
 
-	"only.hosts":    {set: texts(func(g *Gate) *[]string { return &g.Only.Hosts })},
+	"only.hosts":    {set: (*reader).hosts, force: true},
 	"only.readings": {set: (*reader).readings},
 }
 
@@ -266,6 +267,19 @@ func (r *reader) success(g *Gate, v value) {
 		return
 	}
 	g.Limits.Success = codes
+}
+
+func (r *reader) hosts(g *Gate, v value) {
+	list, ok := r.texts(v)
+	if !ok {
+		return
+	}
+	for i, pattern := range list {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+			r.fail(v.items[i], "value", strconv.Quote(pattern)+" is no pattern for the names of hosts", `write for instance "front-*"`)
+		}
+	}
+	g.Only.Hosts = list
 }
 
 func (r *reader) readings(g *Gate, v value) {

@@ -185,11 +185,9 @@ func isDefault(name string, v value) bool {
 		return v.text == keys[name].choice[0]
 	case "needs.power", "needs.people":
 		return v.text == "any"
-	case "rules.missed":
-		return v.text == "skip"
-	case "again.times", "needs.idle", "needs.wait", "rules.wake", "rules.spread":
+	case "needs.idle", "needs.wait", "rules.wake", "rules.spread":
 		return v.text == "0" || v.text == "0s"
-	case "needs.paths", "only.hosts", "only.readings":
+	case "needs.paths", "only.readings":
 		return len(v.items) == 0
 	}
 	return false

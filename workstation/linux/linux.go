@@ -36,6 +36,18 @@ func (m *Machine) Now() time.Time { return time.Now() }
 // Zone implements [workstation.Workstation].
 func (m *Machine) Zone() *calendar.Zone { return m.zone }
 
+// Host implements [workstation.Workstation].
+func (m *Machine) Host() string { return Host() }
+
+// Host returns the machine's name, or "" where it has none.
+func Host() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
 // Staged implements [workstation.Workstation].
 func (m *Machine) Staged() bool { return false }
 

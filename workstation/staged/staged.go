@@ -17,6 +17,7 @@ type Options struct {
 	At     time.Time      // its time at the beginning
 	Zone   *calendar.Zone // its time zone
 	BootID string
+	Host   string
 	// Rate is how many times faster than real its clock runs while no program
 	// does; while one runs, the clock keeps real time, so that what is shown
 	// of the program is true. 0 stands for 1.
@@ -28,6 +29,7 @@ type Machine struct {
 	starter linux.Starter
 	zone    *calendar.Zone
 	bootID  string
+	host    string
 	idle    float64
 	wakes   chan workstation.Wake
 
@@ -51,7 +53,7 @@ func New(o Options) *Machine {
 	if rate == 0 {
 		rate = 1
 	}
-	return &Machine{zone: o.Zone, bootID: o.BootID, idle: rate, base: o.At, since: time.Now(), wakes: make(chan workstation.Wake, 1)}
+	return &Machine{zone: o.Zone, bootID: o.BootID, host: o.Host, idle: rate, base: o.At, since: time.Now(), wakes: make(chan workstation.Wake, 1)}
 }
 
 // Now implements [workstation.Workstation].
@@ -86,6 +88,9 @@ func (m *Machine) Zone() *calendar.Zone { return m.zone }
 
 // BootID implements [workstation.Workstation].
 func (m *Machine) BootID() string { return m.bootID }
+
+// Host implements [workstation.Workstation].
+func (m *Machine) Host() string { return m.host }
 
 // Staged implements [workstation.Workstation].
 func (m *Machine) Staged() bool { return true }
