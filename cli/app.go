@@ -87,7 +87,7 @@ func (a *app) root() *cli.Command {
 			a.tryCommand(),
 			a.addCommand(), a.changeCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(),
 			a.previewCommand(), a.checkCommand(), a.weekCommand(),
-			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.pauseCommand(), a.resumeCommand(),
+			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
 			a.exportCommand(), a.importCommand(),
 			a.demoCommand(),

@@ -361,18 +361,18 @@ func (a *app) checkCommand() *cli.Command {
 }
 
 func (a *app) check(_ context.Context, c *cli.Command) error {
-	var files []keeper.File
-	var err error
+	// All are read, because some faults lie between gates.
+	files, err := keeper.ReadFolder(a.home, a.env())
+	if err != nil {
+		return err
+	}
 	if names := c.Args().Slice(); len(names) > 0 {
 		for _, name := range names {
-			f, err := a.file(name)
-			if err != nil {
+			if _, err := a.file(name); err != nil {
 				return err
 			}
-			files = append(files, f)
 		}
-	} else if files, err = keeper.ReadFolder(a.home, a.env()); err != nil {
-		return err
+		files = slices.DeleteFunc(files, func(f keeper.File) bool { return !slices.Contains(names, f.Name) })
 	}
 	found := gate.Findings{}
 	for _, f := range files {

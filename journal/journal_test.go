@@ -121,7 +121,7 @@ func TestMemory(t *testing.T) {
 	write(t, j, Record{Event: engine.Event{Kind: engine.Pause, At: 3200, Until: 9000}})
 	m, err = j.Memory("boot-a")
 	want := &engine.Memory{LastSeen: 3200, NextRun: 3, Booted: 1000, Paused: true, PausedSince: 3200, PauseUntil: 9000,
-		Versions: map[string]string{"job-board": "v2"}, Openings: map[string]engine.OpeningMemory{"job-board/1": {Last: 3100, Moment: 2990}},
+		Versions: map[string]string{"job-board": "v2"}, Openings: map[string]engine.OpeningMemory{"job-board/1": {Last: 3100, Moment: 2990, Count: 2}},
 		LastGood: map[string]calendar.Instant{"job-board": 2500},
 		Running:  []engine.RunMemory{{Run: 2, Gate: "job-board", Opening: "1", Due: 2990}}}
 	if err != nil || !reflect.DeepEqual(m, want) {

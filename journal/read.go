@@ -173,28 +173,25 @@ func (j *Journal) Memory(bootID string) (*engine.Memory, error) {
 }
 
 func (j *Journal) recallOpenings(m *engine.Memory) error {
-	for _, q := range []struct {
-		query string
-		set   func(*engine.OpeningMemory, calendar.Instant)
-	}{
-		{"SELECT gate, opening, max(due) FROM decisions WHERE opening != '' GROUP BY gate, opening",
-			func(o *engine.OpeningMemory, at calendar.Instant) { o.Last = at }},
-		{"SELECT gate, opening, max(due) FROM decisions WHERE moment = 1 GROUP BY gate, opening",
-			func(o *engine.OpeningMemory, at calendar.Instant) { o.Moment = at }},
-	} {
-		if _, err := collect(j, q.query, func(rows *sql.Rows) (struct{}, error) {
+	recall := func(query string, set func(o *engine.OpeningMemory, due calendar.Instant, n int64)) error {
+		_, err := collect(j, query, func(rows *sql.Rows) (struct{}, error) {
 			var gate, opening string
 			var due calendar.Instant
-			err := rows.Scan(&gate, &opening, &due)
+			var n int64
+			err := rows.Scan(&gate, &opening, &due, &n)
 			o := m.Openings[engine.Key(gate, opening)]
-			q.set(&o, due)
+			set(&o, due, n)
 			m.Openings[engine.Key(gate, opening)] = o
 			return struct{}{}, err
-		}); err != nil {
-			return err
-		}
+		})
+		return err
 	}
-	return nil
+	if err := recall("SELECT gate, opening, max(due), 0 FROM decisions WHERE opening != '' GROUP BY gate, opening",
+		func(o *engine.OpeningMemory, due calendar.Instant, _ int64) { o.Last = due }); err != nil {
+		return err
+	}
+	return recall("SELECT gate, opening, max(due), count(DISTINCT due) FROM decisions WHERE moment = 1 GROUP BY gate, opening",
+		func(o *engine.OpeningMemory, due calendar.Instant, n int64) { o.Moment, o.Count = due, n })
 }
 
 func (j *Journal) recallGood(m *engine.Memory) (err error) {
@@ -259,7 +256,7 @@ func (j *Journal) recallRuns(m *engine.Memory) error {
 func (j *Journal) recallWaits(m *engine.Memory) error {
 	waits, err := j.decisions(`AS w WHERE kind = 'wait' AND NOT EXISTS (SELECT 1 FROM decisions AS s
 		WHERE s.gate = w.gate AND s.opening = w.opening AND s.due = w.due AND s.id > w.id AND s.kind IN ('start', 'repeat', 'retry', 'skip'))
-		AND (json_extract(w.body, '$.until') IS NULL OR NOT EXISTS (SELECT 1 FROM runs AS r WHERE r.gate = w.gate AND r.decided >= w.at)) ORDER BY id`)
+		AND (json_extract(w.body, '$.try') IS NULL OR NOT EXISTS (SELECT 1 FROM runs AS r WHERE r.gate = w.gate AND r.decided >= w.at)) ORDER BY id`)
 	for _, d := range waits {
 		m.Waiting = append(m.Waiting, engine.WaitMemory{Gate: d.Gate, Opening: d.Opening, Due: d.Due, Until: d.Until, Try: d.Try})
 	}

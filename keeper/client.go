@@ -47,6 +47,11 @@ func (c *Client) Stop(ctx context.Context, gate string) (Answer, error) {
 	return c.command(ctx, "/stop", Command{Gate: gate})
 }
 
+// Send sends a signal to the gates that wait for it.
+func (c *Client) Send(ctx context.Context, name string) (Answer, error) {
+	return c.command(ctx, "/send", Command{Name: name})
+}
+
 // Pause lets nothing open by itself, until a time or, where that is zero,
 // until Resume.
 func (c *Client) Pause(ctx context.Context, until time.Time) (Answer, error) {

@@ -47,6 +47,7 @@ type GateStatus struct {
 // Command is what a keeper is asked to do.
 type Command struct {
 	Gate  string     `json:"gate,omitempty"`
+	Name  string     `json:"name,omitempty"` // of a signal
 	Until *time.Time `json:"until,omitempty"`
 }
 
@@ -79,7 +80,7 @@ func (k *Keeper) listen() (*controlServer, error) {
 		k.answer(w, r, func() any { s = k.status(); return s })
 	})
 	for path, kind := range map[string]engine.EventKind{
-		"/open": engine.Open, "/stop": engine.Stop, "/pause": engine.Pause, "/resume": engine.Resume,
+		"/open": engine.Open, "/stop": engine.Stop, "/pause": engine.Pause, "/resume": engine.Resume, "/send": engine.Signal,
 	} {
 		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { k.command(w, r, kind) })
 	}
@@ -151,12 +152,14 @@ func (k *Keeper) command(w http.ResponseWriter, r *http.Request, kind engine.Eve
 
 // obey turns a command into an event.
 func (k *Keeper) obey(kind engine.EventKind, c Command) Answer {
-	ev := engine.Event{Kind: kind, At: k.now(), Gate: c.Gate}
-	if kind == engine.Open || kind == engine.Stop {
+	ev := engine.Event{Kind: kind, At: k.now(), Gate: c.Gate, Name: c.Name}
+	if kind == engine.Open || kind == engine.Stop || kind == engine.Signal {
 		// A file that was written a moment ago counts.
 		if err := k.reload(); err != nil {
 			k.log.Error("the gates cannot be read; the last good ones go on", "error", err)
 		}
+	}
+	if kind == engine.Open || kind == engine.Stop {
 		if _, ok := k.engine.Status(c.Gate); !ok {
 			a := Answer{}
 			if found := k.broken[c.Gate]; len(found) > 0 {

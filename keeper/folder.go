@@ -65,7 +65,29 @@ func ReadFolder(h Home, env phrase.Env) ([]File, error) {
 	}
 	readers.Wait()
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	checkLinks(out)
 	return out, nil
+}
+
+// checkLinks adds what is wrong among the gates. A gate in a circle is not
+// used.
+func checkLinks(files []File) {
+	byName := map[string]*File{}
+	var gates []*gate.Gate
+	for i := range files {
+		if f := &files[i]; f.Gate != nil {
+			byName[f.Name] = f
+			gates = append(gates, f.Gate)
+		}
+	}
+	for _, found := range gate.Links(gates) {
+		f := byName[found.Gate]
+		found.File = f.Path
+		f.Findings = append(f.Findings, found)
+		if found.Severity == gate.SevereError {
+			f.Gate = nil
+		}
+	}
 }
 
 // ReadFile reads one gate's file.

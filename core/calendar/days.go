@@ -84,6 +84,13 @@ type Days struct {
 // years, so what does not come within them never comes.
 const searchYears = 400
 
+// NewDays returns a set that is ready to be asked by itself, not by way of a
+// [Rule].
+func NewDays(d Days) *Days {
+	d.prepare()
+	return &d
+}
+
 // prepare derives the bounds outside which the set is empty.
 func (d *Days) prepare() {
 	d.lo, d.hi = MinDay, MaxDay

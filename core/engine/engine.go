@@ -7,6 +7,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 )
 
 // never is an instant that does not come.
@@ -24,6 +25,7 @@ type Engine struct {
 	pauseUntil calendar.Instant // never for an open end
 	booted     calendar.Instant
 	host       string
+	listeners  map[listening][]listener // built when first needed
 	out        []Decision
 }
 
@@ -54,6 +56,8 @@ type opening struct {
 	repeat  calendar.Instant // next repeat; never if none
 	base    calendar.Instant // the moment that is being repeated
 	lastDue calendar.Instant // the last due that was decided
+	came    calendar.Instant // when its event last counted
+	count   int64            // how often it did
 }
 
 // run is a program that has been started or is about to be.
@@ -100,7 +104,10 @@ func (e *Engine) Handle(ev Event) []Decision {
 	case ClockSet:
 		e.clockSet()
 	case Boot:
-		e.boot()
+		e.booted = e.now
+		e.occur(phrase.Boot, "")
+	case Signal:
+		e.occur(phrase.Signal, ev.Name)
 	case Open:
 		if gs := e.gates[ev.Gate]; gs != nil && !gs.gone {
 			e.request(gs, request{due: e.now, kind: Start}, "opened by hand")
@@ -158,14 +165,19 @@ func (e *Engine) begin(ev Event) {
 		for _, o := range gs.opens {
 			om := m.Openings[Key(def.Name, o.Name)]
 			o.lastDue, o.base = om.Last, om.Moment
-			if o.Plan.Phrase.Kind == phraseEvent && m.Booted == 0 {
+			o.count = om.Count
+			if om.Moment != 0 {
+				o.came = om.Moment.Add(-o.Plan.Phrase.Delay)
+			}
+			boots := o.Plan.Phrase.Kind == phraseEvent && o.Plan.Phrase.Event.What == phrase.Boot
+			if boots && m.Booted == 0 {
 				o.base = 0 // what an earlier boot began is over
 			}
 			e.schedule(gs, o, since)
 			if o.base != 0 {
 				o.repeat = nextRepeat(o, since)
 			}
-			if e.booted != 0 && o.Plan.Phrase.Kind == phraseEvent {
+			if boots && e.booted != 0 && o.Plan.Occurs(e.booted) {
 				if at := e.booted.Add(o.Plan.Phrase.Delay); at > since && o.Plan.Allows(at) {
 					o.moment = at
 				}
@@ -201,6 +213,14 @@ func (e *Engine) recallWait(wm WaitMemory) {
 		gs.queued = req
 		return
 	}
+	if wm.Try == 0 {
+		for _, o := range gs.opens {
+			if o.Name == wm.Opening && e.on(gs.gate, o) {
+				o.moment = wm.Until
+			}
+		}
+		return
+	}
 	req.kind = Retry
 	gs.retry, gs.retryAt = req, wm.Until
 }
@@ -215,6 +235,7 @@ func (e *Engine) put(g *gate.Gate) *gateState {
 		gs = &gateState{index: -1, wake: never}
 		e.gates[g.Name] = gs
 	}
+	e.listeners = nil
 	old := gs.opens
 	gs.gate, gs.gone, gs.opens = g, false, nil
 	for i := range g.Opens {
@@ -222,6 +243,7 @@ func (e *Engine) put(g *gate.Gate) *gateState {
 		if j := slices.IndexFunc(old, func(p *opening) bool { return p.Name == o.Name && p.When == o.When }); j >= 0 {
 			// The same opening goes on where it was.
 			o.moment, o.repeat, o.base, o.lastDue = old[j].moment, old[j].repeat, old[j].base, old[j].lastDue
+			o.came, o.count = old[j].came, old[j].count
 		}
 		gs.opens = append(gs.opens, o)
 	}
@@ -260,6 +282,7 @@ func (e *Engine) change(ev Event) {
 
 // forget drops a gate that was taken away once nothing of it runs.
 func (e *Engine) forget(gs *gateState) {
+	e.listeners = nil
 	if gs.gone && len(gs.runs) == 0 {
 		if gs.index >= 0 {
 			heap.Remove(&e.agenda, gs.index)
@@ -335,22 +358,6 @@ func nextRepeat(o *opening, after calendar.Instant) calendar.Instant {
 		return next
 	}
 	return never
-}
-
-func (e *Engine) boot() {
-	e.booted = e.now
-	for _, name := range e.names() {
-		gs := e.gates[name]
-		for _, o := range gs.opens {
-			if o.Plan.Phrase.Kind != phraseEvent || !e.on(gs.gate, o) {
-				continue
-			}
-			if at := e.now.Add(o.Plan.Phrase.Delay); o.Plan.Allows(at) {
-				o.moment = at
-			}
-		}
-		e.arm(gs)
-	}
 }
 
 func (e *Engine) names() []string {

@@ -149,6 +149,8 @@ func (s *script) line(line string) {
 		ev.Set, s.pending, ev.Removed = s.pending, nil, args
 	case Open, Stop:
 		ev.Gate = args[0]
+	case Signal:
+		ev.Name = args[0]
 	case Pause:
 		if len(args) == 1 {
 			ev.Until = s.instant(args[0])

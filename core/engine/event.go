@@ -20,6 +20,7 @@ const (
 	Tick     EventKind = "tick"      // time has come to At
 	ClockSet EventKind = "clock-set" // the wall clock was set; At is the new time
 	Boot     EventKind = "boot"      // the machine has booted
+	Signal   EventKind = "signal"    // somebody sends the signal Name
 	Open     EventKind = "open"      // somebody opens Gate by hand
 	Stop     EventKind = "stop"      // somebody stops the runs of Gate
 	Pause    EventKind = "pause"     // nothing opens by itself, until Until where it is not 0
@@ -37,6 +38,7 @@ type Event struct {
 	Kind    EventKind        `json:"kind"`
 	At      calendar.Instant `json:"at"`
 	Gate    string           `json:"gate,omitempty"`
+	Name    string           `json:"name,omitempty"`
 	Run     int64            `json:"run,omitempty"`
 	PID     int              `json:"pid,omitempty"`
 	Exit    int              `json:"exit,omitempty"`
@@ -90,10 +92,11 @@ type Memory struct {
 type OpeningMemory struct {
 	Last   calendar.Instant `json:"last,omitempty"`   // the last due decided
 	Moment calendar.Instant `json:"moment,omitempty"` // the last moment that began its repeat
+	Count  int64            `json:"count,omitempty"`  // how many moments there were
 }
 
-// WaitMemory is a start that was waiting: for a run of its gate to end, or,
-// with Until, for its next try.
+// WaitMemory is a start that was waiting: for a run of its gate to end, or
+// until an instant, for its next Try or, without one, for its delay.
 type WaitMemory struct {
 	Gate    string           `json:"gate"`
 	Opening string           `json:"opening,omitempty"`

@@ -69,6 +69,7 @@ func (e *Engine) runEvent(ev Event) {
 	if ev.Kind == Started {
 		r.began = e.now
 		e.arm(gs)
+		e.occur(phrase.StartOf, gs.gate.Name)
 		return
 	}
 	result, reason := r.outcome(ev)
@@ -92,6 +93,10 @@ func (e *Engine) runEvent(ev Event) {
 		}
 	}
 	e.arm(gs)
+	e.occur(phrase.EndOf, gs.gate.Name)
+	if result == Failure || result == Overran || result == Refused {
+		e.occur(phrase.FailureOf, gs.gate.Name)
+	}
 	e.forget(gs)
 }
 

@@ -199,6 +199,8 @@ var compileErrorTests = []struct{ input, fault, want string }{
 	{"at 09:00 on mon, except mon", "except mon", "never come"},
 	{"at 09:00 on mon, starting 2026-11-24, ending 2026-11-29", "ending 2026-11-29", "never come"},
 	{"at 09:00 on 2026-05-05, starting 2026-06-01", "starting 2026-06-01", "never come"},
+	{"boot on day 31 in feb", "on day 31", "never come"},
+	{"signal x on mon, except mon", "except mon", "never come"},
 	{"at 09:00, zone Europe/Londn", "zone Europe/Londn", "no such time zone"},
 	{"at 09:00, except days in /nowhere", "except days in /nowhere", "no such file"},
 }
@@ -223,7 +225,7 @@ func TestCompileErrors(t *testing.T) {
 }
 
 func TestNotYet(t *testing.T) {
-	for _, text := range []string{"unlock", "first boot of the day", "boot from 06:00 to 12:00", "boot on mon", "boot, 3 times", "boot, except mon"} {
+	for _, text := range []string{"unlock", "first logon of the day", "resume from 06:00 to 12:00", "mains on mon", "device usb*, 3 times", "change in /srv, except mon"} {
 		p, err := Parse(text)
 		if err != nil {
 			t.Errorf("Parse(%q): %v", text, err)

@@ -3,6 +3,7 @@ package phrase
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"timegate/core/calendar"
 )
@@ -28,6 +29,7 @@ type Plan struct {
 	Zone  *calendar.Zone
 	first calendar.Instant // bounds of moments and of repeats, both included
 	last  calendar.Instant
+	days  *calendar.Days // on which an event counts
 }
 
 // Compile resolves zones and files of days. Its error is an [*Error], or a
@@ -64,13 +66,21 @@ func (q *Phrase) Compile(env Env) (*Plan, error) {
 	if q.Ending != nil {
 		plan.last = q.Ending.end(plan.Zone)
 	}
-	if q.Kind == Event || q.Kind == AfterSuccess {
+	if q.Kind == AfterSuccess {
 		return plan, nil
 	}
 	spec := calendar.Spec{
 		Zone:  plan.Zone,
 		Days:  calendar.Days{Terms: terms(q.On), Months: q.In, Stride: q.Stride, Except: except},
 		Limit: q.Limit,
+	}
+	if q.Kind == Event {
+		plan.days = calendar.NewDays(spec.Days)
+		spec.Times, spec.Limit = []int64{0}, 0
+		if _, err := calendar.NewRule(spec); err != nil {
+			return nil, q.never(spec)
+		}
+		return plan, nil
 	}
 	q.fill(&spec, plan)
 	rule, err := calendar.NewRule(spec)
@@ -144,22 +154,13 @@ func (q *Phrase) errorAt(part string, cause error) *Error {
 	return e
 }
 
+// inForce are the events that the keeper hears of so far.
+var inForce = []What{Boot, EndOf, FailureOf, StartOf, Signal}
+
 // notYet names the part of a phrase that has no effect so far.
 func (q *Phrase) notYet() string {
-	if q.Kind != Event {
-		return ""
-	}
-	switch e := q.Event; {
-	case e.What != Boot:
-		return string(e.What)
-	case e.First:
-		return "first … of the " + e.Period
-	case q.Window != nil || len(q.On) > 0 || q.In != 0:
-		return "an event within a window, on days or in months"
-	case q.Limit > 0:
-		return fmt.Sprintf("%d times", q.Limit)
-	case len(q.Except) > 0 || q.ExceptFile != "":
-		return "except, with an event"
+	if q.Kind == Event && !slices.Contains(inForce, q.Event.What) {
+		return string(q.Event.What)
 	}
 	return ""
 }
@@ -192,6 +193,39 @@ func (d DateTime) end(z *calendar.Zone) calendar.Instant {
 // Allows reports whether a moment may lie at an instant, as "starting" and
 // "ending" say.
 func (pl *Plan) Allows(at calendar.Instant) bool { return at >= pl.first && at <= pl.last }
+
+// Occurs reports whether an event at an instant counts: whether its day, and
+// its window where there is one, are the phrase's.
+func (pl *Plan) Occurs(at calendar.Instant) bool {
+	d, _ := pl.Zone.Local(at)
+	w := pl.Phrase.Window
+	if w == nil {
+		return pl.days.Has(d)
+	}
+	to := w.To.ms()
+	if w.To <= w.From {
+		to += day.Milliseconds()
+	}
+	for _, d := range []calendar.Day{d - 1, d} { // a window over midnight is its first day's
+		begin, _ := pl.Zone.Resolve(d, w.From.ms())
+		end, _ := pl.Zone.Resolve(d, to)
+		if at >= begin && at <= end && pl.days.Has(d) {
+			return true
+		}
+	}
+	return false
+}
+
+// SamePeriod reports whether two instants lie in the same day or ISO week, as
+// "first … of the day" or "of the week" asks.
+func (pl *Plan) SamePeriod(a, b calendar.Instant) bool {
+	x, _ := pl.Zone.Local(a)
+	y, _ := pl.Zone.Local(b)
+	if pl.Phrase.Event.Period == "week" {
+		return x-calendar.Day(x.Weekday()) == y-calendar.Day(y.Weekday())
+	}
+	return x == y
+}
 
 // NextMoment returns the first moment after an instant. An event has none
 // that could be foretold.

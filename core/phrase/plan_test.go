@@ -132,6 +132,34 @@ func TestNoAllocation(t *testing.T) {
 	}
 }
 
+func TestOccurs(t *testing.T) {
+	for _, tt := range []struct {
+		phrase, at string
+		want       bool
+	}{
+		{"boot", "2026-11-23T03:00:00", true},
+		{"boot on tue", "2026-11-23T03:00:00", false},
+		{"boot in nov on weekdays", "2026-11-23T03:00:00", true},
+		{"boot, except 2026-11-23", "2026-11-23T03:00:00", false},
+		{"boot from 06:00 to 12:00", "2026-11-23T05:59:59", false},
+		{"boot from 06:00 to 12:00", "2026-11-23T12:00:00", true},
+		{"boot from 06:00 to 12:00", "2026-11-23T12:00:01", false},
+		{"boot from 22:00 to 02:00 on sun", "2026-11-23T01:30:00", true}, // Sunday's window
+		{"boot from 22:00 to 02:00 on mon", "2026-11-23T01:30:00", false},
+		{"boot from 22:00 to 02:00 on mon", "2026-11-23T22:00:00", true},
+		{"boot from 22:00 to 00:00", "2026-11-24T00:00:00", true},
+	} {
+		if got := planOf(t, tt.phrase).Occurs(instant(t, tt.at)); got != tt.want {
+			t.Errorf("%s at %s: %v", tt.phrase, tt.at, got)
+		}
+	}
+	a, b, c := instant(t, "2026-11-22T23:00:00"), instant(t, "2026-11-23T01:00:00"), instant(t, "2026-11-29T23:00:00")
+	daily, weekly := planOf(t, "first boot of the day"), planOf(t, "first boot of the week")
+	if daily.SamePeriod(a, b) || !daily.SamePeriod(b, b+1) || weekly.SamePeriod(a, b) || !weekly.SamePeriod(b, c) {
+		t.Error("days or ISO weeks are told apart wrongly")
+	}
+}
+
 func TestExceptFile(t *testing.T) {
 	p, err := Parse("at 09:00, except days in /etc/larkspur/holidays")
 	if err != nil {
