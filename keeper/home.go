@@ -33,13 +33,18 @@ func HomeOf(scope gate.Scope) Home {
 	if scope == gate.System {
 		return Home{Scope: scope, Gates: "/etc/timegate/gates", State: "/var/lib/timegate", Socket: "/run/timegate/keeper.sock"}
 	}
-	runtime := xdg.RuntimeDir
-	return Home{
-		Scope:  scope,
-		Gates:  filepath.Join(xdg.ConfigHome, "timegate", "gates"),
-		State:  filepath.Join(xdg.StateHome, "timegate"),
-		Socket: filepath.Join(runtime, "timegate", "keeper.sock"),
+	h := Home{
+		Scope: scope,
+		Gates: filepath.Join(xdg.ConfigHome, "timegate", "gates"),
+		State: filepath.Join(xdg.StateHome, "timegate"),
 	}
+	// Without a login there may be no runtime folder: the socket then lies
+	// with the rest.
+	h.Socket = filepath.Join(h.State, "keeper.sock")
+	if info, err := os.Stat(xdg.RuntimeDir); err == nil && info.IsDir() {
+		h.Socket = filepath.Join(xdg.RuntimeDir, "timegate", "keeper.sock")
+	}
+	return h
 }
 
 // Journal returns the journal's path.

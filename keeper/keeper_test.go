@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/adrg/xdg"
+
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
@@ -418,6 +420,28 @@ func TestHomesThatCannotBeUsed(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("a keeper in %.60s…: %v, want …%s…", dir, err, want)
 		}
+	}
+}
+
+// TestHomeOf: the user scope lies in the XDG folders; without a runtime
+// folder the socket lies with the state.
+func TestHomeOf(t *testing.T) {
+	dir := t.TempDir()
+	defer xdg.Reload()
+	for _, tt := range []struct{ runtime, socket string }{
+		{dir, dir + "/timegate/keeper.sock"}, {dir + "/missing", dir + "/state/timegate/keeper.sock"},
+	} {
+		t.Setenv("XDG_RUNTIME_DIR", tt.runtime)
+		t.Setenv("XDG_STATE_HOME", dir+"/state")
+		t.Setenv("XDG_CONFIG_HOME", dir+"/config")
+		xdg.Reload()
+		h := HomeOf(gate.User)
+		if h.Socket != tt.socket || h.Gates != dir+"/config/timegate/gates" || h.Journal() != dir+"/state/timegate/journal.db" {
+			t.Errorf("with %s: %+v", tt.runtime, h)
+		}
+	}
+	if h := HomeOf(gate.System); h.GateFile("x") != "/etc/timegate/gates/x.toml" || h.State != "/var/lib/timegate" || h.Socket != "/run/timegate/keeper.sock" {
+		t.Errorf("the system scope: %+v", h)
 	}
 }
 
