@@ -28,6 +28,11 @@ func TestMain(m *testing.M) {
 		}
 		defer os.RemoveAll(dir)
 		program = filepath.Join(dir, "timegate")
+		// await waits until a command succeeds, at most 20 seconds.
+		if err := os.WriteFile(filepath.Join(dir, "await"), []byte("#!/bin/sh\nfor i in $(seq 400); do sh -c \"$1\" >/dev/null 2>&1 && exit; sleep 0.05; done\n"), 0o755); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
 		build := exec.Command("go", "build", "-o", program, "timegate")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
