@@ -169,7 +169,7 @@ func (e *Engine) begin(ev Event) {
 			if om.Moment != 0 {
 				o.came = om.Moment.Add(-o.Plan.Phrase.Delay)
 			}
-			boots := o.Plan.Phrase.Kind == phraseEvent && o.Plan.Phrase.Event.What == phrase.Boot
+			boots := o.Plan.Phrase.Kind == phrase.Event && o.Plan.Phrase.Event.What == phrase.Boot
 			if boots && m.Booted == 0 {
 				o.base = 0 // what an earlier boot began is over
 			}
@@ -295,7 +295,7 @@ func (e *Engine) forget(gs *gateState) {
 func (e *Engine) clockSet() {
 	for _, gs := range e.gates {
 		for _, o := range gs.opens {
-			if o.Plan.Phrase.Kind == phraseEvent {
+			if o.Plan.Phrase.Kind == phrase.Event {
 				continue // a delay that is under way goes on
 			}
 			if o.moment != never && o.moment <= e.now {
@@ -328,7 +328,7 @@ func (e *Engine) schedule(gs *gateState, o *opening, after calendar.Instant) {
 	if o.lastDue > after && o.lastDue-after <= day {
 		after = o.lastDue
 	}
-	if o.Plan.Phrase.Kind == phraseAfterSuccess {
+	if o.Plan.Phrase.Kind == phrase.AfterSuccess {
 		e.scheduleAfterSuccess(gs, o)
 		return
 	}

@@ -24,7 +24,7 @@ func (e *Engine) listen() {
 	for _, name := range e.names() {
 		gs := e.gates[name]
 		for _, o := range gs.opens {
-			if q := o.Plan.Phrase; q.Kind == phraseEvent {
+			if q := o.Plan.Phrase; q.Kind == phrase.Event {
 				l := listening{q.Event.What, q.Event.Name}
 				e.listeners[l] = append(e.listeners[l], listener{gs, o})
 			}

@@ -9,11 +9,6 @@ import (
 	"timegate/core/phrase"
 )
 
-const (
-	phraseEvent        = phrase.Event
-	phraseAfterSuccess = phrase.AfterSuccess
-)
-
 // open decides every due of a gate up to now.
 func (e *Engine) open(gs *gateState) {
 	e.missed(gs)
@@ -130,7 +125,7 @@ func (e *Engine) follow(gs *gateState, o *opening, due calendar.Instant) {
 // passOver records the dues of an opening up to and including an instant as
 // not kept, in one decision.
 func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, result Result, why string, begins bool) {
-	if o.Plan.Phrase.Kind == phraseAfterSuccess {
+	if o.Plan.Phrase.Kind == phrase.AfterSuccess {
 		return // it stays due
 	}
 	first, last, earlier, n := calendar.Instant(0), calendar.Instant(0), calendar.Instant(0), int64(0)
@@ -194,21 +189,21 @@ func (e *Engine) request(gs *gateState, req request, reason string) {
 		e.decide(Decision{Kind: Skip, Gate: gs.gate.Name, Opening: opening, Due: due, Moment: req.moment,
 			Result: Skipped, Reason: why})
 	}
-	if len(gs.runs) == 0 || gs.gate.Rules.Busy == busyBeside {
+	if len(gs.runs) == 0 || gs.gate.Rules.Busy == gate.BusyBeside {
 		e.start(gs, req, reason)
 		return
 	}
 	oldest := gs.runs[0]
 	still := fmt.Sprintf("run %d is still going after %s", oldest.id, spanText(e.now.Sub(oldest.began)))
 	switch gs.gate.Rules.Busy {
-	case busyQueue:
+	case gate.BusyQueue:
 		if gs.queued != nil {
 			skip(req.due, req.opening, still+", and one start waits already")
 			return
 		}
 		gs.queued = &req
 		e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Reason: still})
-	case busyReplace:
+	case gate.BusyReplace:
 		if q := gs.queued; q != nil {
 			skip(q.due, q.opening, "a later moment has taken its place")
 		}

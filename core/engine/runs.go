@@ -5,14 +5,7 @@ import (
 	"slices"
 
 	"timegate/core/calendar"
-	"timegate/core/gate"
 	"timegate/core/phrase"
-)
-
-const (
-	busyQueue   = gate.BusyQueue
-	busyReplace = gate.BusyReplace
-	busyBeside  = gate.BusyBeside
 )
 
 // overdue asks runs to end that have taken too long, and kills those that did
@@ -88,7 +81,7 @@ func (e *Engine) runEvent(ev Event) {
 		e.again(gs, r)
 	}
 	for _, o := range gs.opens {
-		if o.Plan.Phrase.Kind == phraseAfterSuccess {
+		if o.Plan.Phrase.Kind == phrase.AfterSuccess {
 			e.schedule(gs, o, e.now)
 		}
 	}
