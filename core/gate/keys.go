@@ -109,14 +109,6 @@ func whole(at func(*Gate) *int, most int) func(*reader, *Gate, value) {
 	}
 }
 
-func texts(at func(*Gate) *[]string) func(*reader, *Gate, value) {
-	return func(r *reader, g *Gate, v value) {
-		if list, ok := r.texts(v); ok {
-			*at(g) = list
-		}
-	}
-}
-
 func paths(at func(*Gate) *[]string) func(*reader, *Gate, value) {
 	return func(r *reader, g *Gate, v value) {
 		list, ok := r.texts(v)
