@@ -156,49 +156,62 @@ func (e *Engine) begin(ev Event) {
 		e.pauseUntil = m.PauseUntil
 	}
 	for _, def := range ev.Set {
-		gs := e.put(def.Gate)
-		gs.lastGood = m.LastGood[def.Name]
+		e.put(def.Gate).lastGood = m.LastGood[def.Name]
+	}
+	for _, rm := range m.Running {
+		e.recallRun(rm)
+	}
+	for _, def := range ev.Set {
 		since := e.now
 		if m.LastSeen != 0 && m.Versions[def.Name] == def.Version {
 			since = min(m.LastSeen, e.now)
 		}
+		gs := e.gates[def.Name]
 		for _, o := range gs.opens {
-			om := m.Openings[Key(def.Name, o.Name)]
-			o.lastDue, o.base = om.Last, om.Moment
-			o.count = om.Count
-			if om.Moment != 0 {
-				o.came = om.Moment.Add(-o.Plan.Phrase.Delay)
-			}
-			boots := o.Plan.Phrase.Kind == phrase.Event && o.Plan.Phrase.Event.What == phrase.Boot
-			if boots && m.Booted == 0 {
-				o.base = 0 // what an earlier boot began is over
-			}
-			e.schedule(gs, o, since)
-			if o.base != 0 {
-				o.repeat = nextRepeat(o, since)
-			}
-			if boots && e.booted != 0 && o.Plan.Occurs(e.booted) {
-				if at := e.booted.Add(o.Plan.Phrase.Delay); at > since && o.Plan.Allows(at) {
-					o.moment = at
-				}
-			}
+			e.recallOpening(gs, o, m, since)
 		}
 	}
 	for _, wm := range m.Waiting {
 		e.recallWait(wm)
 	}
-	for _, rm := range m.Running {
-		gs := e.gates[rm.Gate]
-		if gs == nil {
-			gs = e.put(gate.Default(rm.Gate))
-			gs.gone = true
-		}
-		r := &run{id: rm.Run, gate: gs, opening: rm.Opening, due: rm.Due, began: rm.Started, killAt: never, try: rm.Try}
-		e.runs[r.id] = r
-		gs.runs = append(gs.runs, r)
-	}
 	for _, gs := range e.gates {
 		e.arm(gs)
+	}
+}
+
+// recallRun takes up a run that had not ended.
+func (e *Engine) recallRun(rm RunMemory) {
+	gs := e.gates[rm.Gate]
+	if gs == nil {
+		gs = e.put(gate.Default(rm.Gate))
+		gs.gone = true
+	}
+	r := &run{id: rm.Run, gate: gs, opening: rm.Opening, due: rm.Due, began: rm.Started, killAt: never, try: rm.Try}
+	e.runs[r.id] = r
+	gs.runs = append(gs.runs, r)
+}
+
+// recallOpening takes up an opening where it was, and finds what comes next
+// after the instant up to which all was decided.
+func (e *Engine) recallOpening(gs *gateState, o *opening, m *Memory, since calendar.Instant) {
+	q := o.Plan.Phrase
+	om := m.Openings[Key(gs.gate.Name, o.Name)]
+	o.lastDue, o.base, o.count = om.Last, om.Moment, om.Count
+	if om.Moment != 0 {
+		o.came = om.Moment.Add(-q.Delay)
+	}
+	boots := q.Kind == phrase.Event && q.Event.What == phrase.Boot
+	if boots && m.Booted == 0 {
+		o.base = 0 // what an earlier boot began is over
+	}
+	e.schedule(gs, o, since)
+	if o.base != 0 {
+		o.repeat = nextRepeat(o, since)
+	}
+	if boots && m.Booted != 0 && e.on(gs.gate, o) && o.Plan.Occurs(m.Booted) {
+		if at := m.Booted.Add(q.Delay); at > since && o.Plan.Allows(at) {
+			o.moment = at
+		}
 	}
 }
 
@@ -258,7 +271,7 @@ func (e *Engine) change(ev Event) {
 			switch {
 			case !e.on(def.Gate, o):
 				o.moment, o.repeat = never, never
-			case o.moment == never || o.moment <= e.now:
+			case o.moment == never: // one that has come by now is still to be decided
 				e.schedule(gs, o, e.now)
 			}
 		}
@@ -275,6 +288,7 @@ func (e *Engine) change(ev Event) {
 			continue
 		}
 		gs.gone, gs.opens, gs.queued, gs.retry = true, nil, nil, nil
+		e.listeners = nil
 		e.arm(gs)
 		e.forget(gs)
 	}
@@ -282,7 +296,6 @@ func (e *Engine) change(ev Event) {
 
 // forget drops a gate that was taken away once nothing of it runs.
 func (e *Engine) forget(gs *gateState) {
-	e.listeners = nil
 	if gs.gone && len(gs.runs) == 0 {
 		if gs.index >= 0 {
 			heap.Remove(&e.agenda, gs.index)
