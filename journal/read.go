@@ -49,17 +49,16 @@ func (j *Journal) History(f Filter) ([]Entry, error) {
 	if limit <= 0 {
 		limit = -1
 	}
-	runs, err := j.runs("WHERE (? = '' OR gate = ?) AND decided >= ? ORDER BY run DESC LIMIT ?", f.Gate, f.Gate, int64(f.Since), limit)
+	which, whose := "", []any{}
+	if f.Gate != "" {
+		which, whose = "gate = ? AND ", []any{f.Gate}
+	}
+	args := append(whose, int64(f.Since), limit)
+	runs, err := j.runs("WHERE "+which+"decided >= ? ORDER BY run DESC LIMIT ?", args...)
 	if err != nil || f.OnlyRuns {
 		return runs, err
 	}
-	where := "WHERE kind = 'skip' AND at >= ? ORDER BY id DESC LIMIT ?"
-	args := []any{int64(f.Since), limit}
-	if f.Gate != "" {
-		where = "WHERE kind = 'skip' AND gate = ? AND at >= ? ORDER BY id DESC LIMIT ?"
-		args = append([]any{f.Gate}, args...)
-	}
-	passed, err := j.decisions(where, args...)
+	passed, err := j.decisions("WHERE kind = 'skip' AND "+which+"at >= ? ORDER BY id DESC LIMIT ?", args...)
 	if err != nil {
 		return nil, err
 	}

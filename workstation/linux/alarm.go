@@ -85,6 +85,7 @@ func (a *alarm) watch() {
 		default:
 			a.mu.Lock()
 			a.at = time.Time{} // a time asked for again is armed again
+			a.arm()            // until then, for the clock being set
 			a.mu.Unlock()
 		}
 		a.send(w)
