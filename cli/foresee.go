@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"sort"
 	"strings"
@@ -20,7 +21,7 @@ import (
 
 func (a *app) previewCommand() *cli.Command {
 	return &cli.Command{
-		Name: "preview", Category: foreseeCommands, Usage: "show the next dues of gates, or of a phrase", ArgsUsage: "[NAME …]",
+		Name: "preview", Category: foreseeCommands, Usage: "show the next dues of gates, or of a phrase", ArgsUsage: "[NAME … | FOLDER/]",
 		Description: "timegate preview --phrase \"every 20m from 09:00 to 16:00 on weekdays\" --count 5\n\n" +
 			"--from and --to are both included. With --to, the list is never cut short. Starts that a clock change\n" +
 			"moves, doubles or drops are marked. A phrase's own zone wins over --zone.",
@@ -133,30 +134,47 @@ func (a *app) phraseGate(text string) (*gate.Gate, error) {
 	return &gate.Gate{Enabled: true, Opens: []gate.Opening{{Name: "", When: p.String(), Enabled: true, Plan: plan}}}, nil
 }
 
-// gatesNamed reads gates by their names, or all of the home.
+// gatesNamed reads gates by their names, all of a folder of gate files, or all
+// of the home.
 func (a *app) gatesNamed(names []string) ([]*gate.Gate, error) {
-	var out []*gate.Gate
 	if len(names) == 0 {
-		files, err := keeper.ReadFolder(a.home, a.env())
-		if err != nil {
-			return nil, err
-		}
-		for _, f := range files {
-			if f.Gate == nil {
-				a.printFindings(a.err, f.Findings.Errors())
-				continue
-			}
-			out = append(out, f.Gate)
-		}
-		return out, nil
+		return a.gatesIn(a.home.Gates)
 	}
+	var out []*gate.Gate
 	for _, name := range names {
+		if info, err := os.Stat(name); err == nil && info.IsDir() && strings.Contains(name, "/") {
+			more, err := a.gatesIn(name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, more...)
+			continue
+		}
 		f, err := a.file(name)
 		if err != nil {
 			return nil, err
 		}
 		if f.Gate == nil {
 			return nil, f.Findings.Errors()
+		}
+		out = append(out, f.Gate)
+	}
+	return out, nil
+}
+
+// gatesIn reads the gates of a folder that are right, and tells of the others.
+func (a *app) gatesIn(folder string) ([]*gate.Gate, error) {
+	home := a.home
+	home.Gates = folder
+	files, err := keeper.ReadFolder(home, a.env())
+	if err != nil {
+		return nil, err
+	}
+	var out []*gate.Gate
+	for _, f := range files {
+		if f.Gate == nil {
+			a.printFindings(a.err, f.Findings.Errors())
+			continue
 		}
 		out = append(out, f.Gate)
 	}
