@@ -290,3 +290,26 @@ func TestDays(t *testing.T) {
 		}
 	}
 }
+
+// FuzzImport: no file makes the import fail otherwise than by an error, and
+// what it proposes are phrases.
+func FuzzImport(f *testing.F) {
+	for _, tt := range importTests {
+		f.Add(calendarFile(tt.lines...))
+	}
+	f.Add("BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART:20261224T084500\r\nRRULE:FREQ=MONTHLY;BYDAY=-1FR;BYSETPOS=2;INTERVAL=3\r\nEXDATE:x\r\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		proposals, err := Import(strings.NewReader(text), calendar.UTC, find)
+		if err != nil {
+			return
+		}
+		for _, p := range proposals {
+			for _, s := range p.Phrases {
+				if q, err := phrase.Parse(s); err != nil || q.String() != s {
+					t.Fatalf("%q proposes %q: %v, %v", text, s, q, err)
+				}
+			}
+		}
+		Days(strings.NewReader(text))
+	})
+}
