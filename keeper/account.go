@@ -81,6 +81,8 @@ func order(h Home, g *gate.Gate, d *engine.Decision) workstation.Order {
 	folder := a.home
 	if g.Folder != "" {
 		folder = expandHome(g.Folder)
+	} else if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		folder = "/" // as at a login of an account without a home
 	}
 	return workstation.Order{
 		Run:    d.Run,
