@@ -58,7 +58,7 @@ var masks = []struct {
 	{regexp.MustCompile(`\d+ starts? in 28 days.*`), "STARTS"},
 	{regexp.MustCompile(`  +`), "  "},
 	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
-	{regexp.MustCompile(`in (/root|/home/\w+)\b`), "in $$HOME"},
+	{regexp.MustCompile(`in (?:/root|/home/\w+|/)(:|\n)`), "in $$HOME$1"},
 	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|late_s)": [\d.]+`), `"$1": N`},
 }
 
