@@ -11,6 +11,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	_ "timegate/cli" // so that no cached result outlives a change of the program
 )
 
 var update = flag.Bool("update", false, "rewrite the expected output in testdata")

@@ -111,7 +111,7 @@ func (a *app) listed(ctx context.Context, files []keeper.File) ([]listed, error)
 	if err != nil && !errors.Is(err, keeper.ErrNoKeeper) {
 		return nil, err
 	}
-	last := map[string]journal.Entry{}
+	last, good := map[string]journal.Entry{}, map[string]calendar.Instant{}
 	j, err := a.reader()
 	if err != nil {
 		return nil, err
@@ -119,6 +119,9 @@ func (a *app) listed(ctx context.Context, files []keeper.File) ([]listed, error)
 	if j != nil {
 		defer j.Close()
 		if last, err = j.LastRuns(); err != nil {
+			return nil, err
+		}
+		if good, err = j.LastGood(); err != nil {
 			return nil, err
 		}
 	}
@@ -131,6 +134,9 @@ func (a *app) listed(ctx context.Context, files []keeper.File) ([]listed, error)
 		st := status.Gates[f.Name]
 		l.Running = append(l.Running, st.Running...)
 		a.fill(&l, f, st, kept, status.Paused)
+		if !kept && f.Gate != nil && f.Gate.Enabled && l.state != "dormant" {
+			l.Next = a.inZone(nextOf(f.Gate, calendar.InstantOf(a.now()), good[f.Name]))
+		}
 		out = append(out, l)
 	}
 	return out, nil
@@ -166,16 +172,19 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 	}
 	if kept {
 		l.Next = a.inZone(st.Next)
-	} else if g.Enabled && l.state != "dormant" {
-		l.Next = a.inZone(nextOf(g, calendar.InstantOf(a.now())))
 	}
 }
 
-// nextOf returns a gate's next due by its phrases alone.
-func nextOf(g *gate.Gate, now calendar.Instant) *time.Time {
+// nextOf returns a gate's next due by its phrases and the end of its last good
+// run, 0 where there was none.
+func nextOf(g *gate.Gate, now, good calendar.Instant) *time.Time {
 	var best calendar.Instant
 	for _, o := range g.Opens {
-		if next, _, ok := o.Plan.Next(now); ok && o.Enabled && (best == 0 || next < best) {
+		next, _, ok := o.Plan.Next(now)
+		if o.Plan.Phrase.Kind == phrase.AfterSuccess {
+			next, ok = o.Plan.SinceSuccess(good, good != 0, now)
+		}
+		if ok && o.Enabled && (best == 0 || next < best) {
 			best = next
 		}
 	}
