@@ -22,6 +22,7 @@ import (
 	"timegate/core/phrase"
 	"timegate/journal"
 	"timegate/keeper"
+	"timegate/workstation/linux"
 	"timegate/workstation/zones"
 )
 
@@ -35,6 +36,7 @@ type app struct {
 	err    *screen // messages and progress
 	now    func() time.Time
 	zone   *calendar.Zone
+	host   string
 	json   bool
 	home   keeper.Home
 	client *keeper.Client
@@ -136,7 +138,7 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 		a.out.plainly()
 		a.err.plainly()
 	}
-	a.zone = zones.Local()
+	a.zone, a.host = zones.Local(), linux.Host()
 	scope := gate.Scope(c.String("scope"))
 	dir := c.String("home")
 	switch {

@@ -46,6 +46,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if a.zone, err = demo.Zone(); err != nil {
 		return err
 	}
+	a.host = demo.Workstation
 	a.home = keeper.HomeAt(filepath.Join(dir, "home"), gate.User)
 	a.client = keeper.NewClient(a.home)
 	bin := filepath.Join(dir, "bin")

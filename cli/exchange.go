@@ -62,7 +62,7 @@ func (a *app) export(_ context.Context, c *cli.Command) error {
 	var list []ical.Opening
 	for _, g := range gates {
 		for _, o := range g.Opens {
-			if g.Enabled && o.Enabled {
+			if g.Active(&o, a.host) {
 				list = append(list, ical.Opening{Gate: g.Name, Name: o.Name, About: g.About, Plan: o.Plan})
 			}
 		}

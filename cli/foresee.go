@@ -186,7 +186,7 @@ func (a *app) gatesIn(folder string) ([]*gate.Gate, error) {
 func (a *app) dues(g *gate.Gate, s span) []due {
 	var out []due
 	for _, o := range g.Opens {
-		if g.Enabled && o.Enabled && o.Plan.Rule != nil {
+		if g.Active(&o, a.host) && o.Plan.Rule != nil {
 			out = append(out, openingDues(g.Name, &o, s)...)
 		}
 	}
@@ -231,7 +231,7 @@ func (a *app) afterSuccess(gates []*gate.Gate, s span) ([]due, error) {
 	now := calendar.InstantOf(a.now())
 	for _, g := range gates {
 		for _, o := range g.Opens {
-			if o.Plan.Phrase.Kind != phrase.AfterSuccess || !g.Enabled || !o.Enabled {
+			if o.Plan.Phrase.Kind != phrase.AfterSuccess || !g.Active(&o, a.host) {
 				continue
 			}
 			if good == nil {
@@ -316,6 +316,9 @@ func (a *app) summary(g *gate.Gate, from calendar.Instant) {
 		for _, line := range a.outlook(o.Plan, from) {
 			fmt.Fprintf(a.out, "         %s\n", line)
 		}
+	}
+	if g.Name != "" && !g.RunsOn(a.host) {
+		fmt.Fprintf(a.out, "  %s\n", a.out.warn(fmt.Sprintf("dormant here: it is for the hosts %s, and this is %s", strings.Join(g.Only.Hosts, ", "), a.host)))
 	}
 	if g.Name != "" && !g.Enabled {
 		fmt.Fprintln(a.out, "  "+a.out.warn("switched off: timegate enable "+g.Name))

@@ -26,19 +26,25 @@ func (a *app) addCommand() *cli.Command {
 		Name: "add", Category: sayCommands, Usage: "write the file of a new gate", ArgsUsage: "NAME --open PHRASE … -- PROGRAM [ARGUMENT …]",
 		Description: "timegate add humidity-log --open \"every 10m\" --open boot --about \"Log the press room's humidity\" -- ~/bin/humidity-log --room press\n\n" +
 			"The gate is in force at once where a keeper runs. Nothing is written if anything is wrong.",
-		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "open", Usage: "a moment to start at, as a `PHRASE`; may be given several times"},
-			&cli.StringFlag{Name: "about", Usage: "what it is for, in a `LINE`"},
-			&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
+		Flags: append(gateFlags("a moment to start at, as a `PHRASE`; may be given several times"),
 			&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` to run as (system scope)"},
 			&cli.BoolFlag{Name: "elevated", Usage: "run with root's rights (system scope)"},
-			&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
-			&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
 			&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
 			&cli.BoolFlag{Name: "later", Usage: "the program is not there yet"},
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
-		},
+		),
 		Action: a.add,
+	}
+}
+
+// gateFlags are what add and change can say of a gate.
+func gateFlags(open string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "open", Usage: open},
+		&cli.StringFlag{Name: "about", Usage: "what it is for, in a `LINE`"},
+		&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
+		&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
+		&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}
 }
 
@@ -197,14 +203,7 @@ func (a *app) changeCommand() *cli.Command {
 		Description: "timegate change stock-count/saturdays --open \"at 08:45 on sat\"\n\n" +
 			"Only what is given changes; comments and all else in the file stay. Without an opening's name, --open\n" +
 			"replaces all openings.",
-		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "open", Usage: "start at this `PHRASE` instead"},
-			&cli.StringFlag{Name: "about", Usage: "what it is for, in a `LINE`"},
-			&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
-			&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
-			&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
-		},
+		Flags:  gateFlags("start at this `PHRASE` instead"),
 		Action: a.change,
 	}
 }

@@ -134,8 +134,8 @@ func (a *app) listed(ctx context.Context, files []keeper.File) ([]listed, error)
 		st := status.Gates[f.Name]
 		l.Running = append(l.Running, st.Running...)
 		a.fill(&l, f, st, kept, status.Paused)
-		if !kept && f.Gate != nil && f.Gate.Enabled && l.state != "dormant" {
-			l.Next = a.inZone(nextOf(f.Gate, calendar.InstantOf(a.now()), good[f.Name]))
+		if !kept && f.Gate != nil {
+			l.Next = a.inZone(a.nextOf(f.Gate, good[f.Name]))
 		}
 		out = append(out, l)
 	}
@@ -161,7 +161,7 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 		l.state = "running"
 	case !g.Enabled:
 		l.state = "off"
-	case !g.RunsOn(linux.Host()):
+	case !g.RunsOn(a.host):
 		l.state = "dormant" // for other hosts
 	case paused:
 		l.state = "paused"
@@ -177,14 +177,15 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 
 // nextOf returns a gate's next due by its phrases and the end of its last good
 // run, 0 where there was none.
-func nextOf(g *gate.Gate, now, good calendar.Instant) *time.Time {
+func (a *app) nextOf(g *gate.Gate, good calendar.Instant) *time.Time {
+	now := calendar.InstantOf(a.now())
 	var best calendar.Instant
 	for _, o := range g.Opens {
 		next, _, ok := o.Plan.Next(now)
 		if o.Plan.Phrase.Kind == phrase.AfterSuccess {
 			next, ok = o.Plan.SinceSuccess(good, good != 0, now)
 		}
-		if ok && o.Enabled && (best == 0 || next < best) {
+		if ok && g.Active(&o, a.host) && (best == 0 || next < best) {
 			best = next
 		}
 	}

@@ -43,7 +43,7 @@ func (a *app) week(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	w := chart.NewWeek(planned(gates), from, a.zone)
+	w := chart.NewWeek(a.planned(gates), from, a.zone)
 	if a.json {
 		return a.printWeekJSON(w)
 	}
@@ -63,15 +63,12 @@ func (a *app) week(_ context.Context, c *cli.Command) error {
 }
 
 // planned keeps what is switched on.
-func planned(gates []*gate.Gate) []chart.Gate {
+func (a *app) planned(gates []*gate.Gate) []chart.Gate {
 	var out []chart.Gate
 	for _, g := range gates {
-		if !g.Enabled {
-			continue
-		}
 		cg := chart.Gate{Name: g.Name}
 		for _, o := range g.Opens {
-			if o.Enabled && o.Plan.Rule != nil {
+			if g.Active(&o, a.host) && o.Plan.Rule != nil {
 				cg.Plans = append(cg.Plans, o.Plan)
 			}
 		}

@@ -58,8 +58,14 @@ func Open(path string) (*Journal, error) {
 	if err := looksRight(path); err != nil && !errors.Is(err, ErrNone) {
 		return nil, err
 	}
+	// SQLite gives its helper files the mode of the database: who may read the
+	// one may read the others.
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, &FileError{Path: path, Reason: "it cannot be written: " + cause(err), Remedy: "check the owner and the mode of the file and its folder", Err: err}
+	}
+	f.Close()
 	j := &Journal{path: path}
-	var err error
 	if j.durable, err = j.connect("mode=rwc&_txlock=immediate&_pragma=synchronous(FULL)"); err != nil {
 		return nil, err
 	}

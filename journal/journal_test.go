@@ -51,6 +51,11 @@ func skip(at calendar.Instant, gate, opening string, due calendar.Instant) Recor
 func TestHistory(t *testing.T) {
 	j, path := open(t)
 	write(t, j, Record{Event: engine.Event{Kind: engine.Boot, At: 1000}, BootID: "boot-a"})
+	for _, name := range []string{path, path + "-wal", path + "-shm"} {
+		if info, err := os.Stat(name); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s may be read by others: %v, %v", name, info.Mode(), err)
+		}
+	}
 	write(t, j, start(2000, 1, "job-board", "1", 1990))
 	write(t, j, Record{Event: engine.Event{Kind: engine.Started, At: 2001, Run: 1, PID: 4711}})
 	write(t, j, skip(3000, "stock-count", "1", 3000), end(3500, 1, "job-board", engine.OK), start(4000, 2, "stock-count", "sat", 4000))

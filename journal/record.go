@@ -21,6 +21,9 @@ type Record struct {
 // Write commits records, all of them or none. It returns when starts among
 // them are safe on the disk.
 func (j *Journal) Write(records ...Record) error {
+	if len(records) == 0 {
+		return nil
+	}
 	db := j.brisk
 	for i := range records {
 		for _, d := range records[i].Decisions {

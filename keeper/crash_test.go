@@ -61,7 +61,6 @@ func TestKilled(t *testing.T) {
 	}
 	// One more keeper finds what the killed ones left.
 	k := keep(t, h, machine(t))
-	time.Sleep(300 * time.Millisecond)
 	if err := k.end(); err != nil {
 		t.Fatal(err)
 	}

@@ -251,7 +251,6 @@ func TestFolderChanges(t *testing.T) {
 	if err := os.Mkdir(h.Gates, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(2 * quiet) // the new folder is watched from here on
 	put(t, h, "paper-rota", gateText(script, `"at 09:00 on last weekday"`))
 	if s = gates(func(s Status) bool { return len(s.Gates) == 1 }); len(s.Gates) != 1 {
 		t.Errorf("in a folder made anew: %+v", s)

@@ -329,7 +329,7 @@ func (e *Engine) clockSet() {
 }
 
 // on reports whether an opening is switched on, here.
-func (e *Engine) on(g *gate.Gate, o *opening) bool { return g.Enabled && o.Enabled && g.RunsOn(e.host) }
+func (e *Engine) on(g *gate.Gate, o *opening) bool { return g.Active(o.Opening, e.host) }
 
 // schedule finds an opening's next moment after an instant.
 func (e *Engine) schedule(gs *gateState, o *opening, after calendar.Instant) {

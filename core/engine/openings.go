@@ -185,8 +185,8 @@ func manyDues(why string, n int64, within time.Duration) string {
 // request starts the program, unless it still runs: then its gate's rule for
 // that decides.
 func (e *Engine) request(gs *gateState, req request, reason string) {
-	skip := func(due calendar.Instant, opening, why string) {
-		e.decide(Decision{Kind: Skip, Gate: gs.gate.Name, Opening: opening, Due: due, Moment: req.moment,
+	skip := func(r request, why string) {
+		e.decide(Decision{Kind: Skip, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Moment: r.moment, Try: r.try,
 			Result: Skipped, Reason: why})
 	}
 	if len(gs.runs) == 0 || gs.gate.Rules.Busy == gate.BusyBeside {
@@ -198,14 +198,14 @@ func (e *Engine) request(gs *gateState, req request, reason string) {
 	switch gs.gate.Rules.Busy {
 	case gate.BusyQueue:
 		if gs.queued != nil {
-			skip(req.due, req.opening, still+", and one start waits already")
+			skip(req, still+", and one start waits already")
 			return
 		}
 		gs.queued = &req
 		e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Reason: still})
 	case gate.BusyReplace:
 		if q := gs.queued; q != nil {
-			skip(q.due, q.opening, "a later moment has taken its place")
+			skip(*q, "a later moment has taken its place")
 		}
 		gs.queued = &req
 		e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment,
@@ -214,7 +214,7 @@ func (e *Engine) request(gs *gateState, req request, reason string) {
 			e.halt(r, Stopped, "replaced by a new start")
 		}
 	default:
-		skip(req.due, req.opening, still)
+		skip(req, still)
 	}
 }
 

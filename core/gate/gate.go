@@ -114,6 +114,9 @@ func (g *Gate) RunsOn(host string) bool {
 	return len(g.Only.Hosts) == 0
 }
 
+// Active reports whether an opening is switched on, on a host.
+func (g *Gate) Active(o *Opening, host string) bool { return g.Enabled && o.Enabled && g.RunsOn(host) }
+
 // Default returns a gate with the values that hold where a file says nothing.
 func Default(name string) *Gate {
 	return &Gate{
