@@ -9,7 +9,9 @@ require (
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.8
 	github.com/fsnotify/fsnotify v1.10.1
+	github.com/godbus/dbus/v5 v5.2.4
 	github.com/google/renameio/v2 v2.0.2
+	github.com/jezek/xgb v1.1.1
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/sys v0.49.0

@@ -92,7 +92,7 @@ func (a *app) root() *cli.Command {
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
 			a.exportCommand(), a.importCommand(),
-			a.demoCommand(),
+			a.demoCommand(), a.stageCommand(),
 		},
 	}
 	root.Action = a.group
@@ -163,7 +163,7 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 }
 
 // env is what phrases need from outside.
-func (a *app) env() phrase.Env { return keeper.Env(a.zone) }
+func (a *app) env() phrase.Env { return keeper.Env(a.zone, a.host) }
 
 // gateArgument returns the one gate that a command names, as it is in its
 // file.

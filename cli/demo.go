@@ -118,7 +118,10 @@ func (a *app) demoBefore(from time.Time) error {
 // happens as it happens. It returns what "list" shows at the end.
 func (a *app) demoMorning(ctx context.Context, from, to time.Time) (rows []listed, err error) {
 	a.title("$ timegate keeper run    (staged, " + short(to.Sub(from)) + ")")
-	machine := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Host: demo.Workstation, Rate: demoRate})
+	machine, err := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Host: demo.Workstation, Rate: demoRate})
+	if err != nil {
+		return nil, err
+	}
 	defer machine.Close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

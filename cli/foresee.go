@@ -129,7 +129,7 @@ func (a *app) phraseGate(text string) (*gate.Gate, error) {
 	}
 	plan, err := p.Compile(a.env())
 	if err != nil {
-		return nil, wrongPhrase(err)
+		return nil, err
 	}
 	return &gate.Gate{Enabled: true, Opens: []gate.Opening{{Name: "", When: p.String(), Enabled: true, Plan: plan}}}, nil
 }
@@ -213,7 +213,7 @@ func openingDues(name string, o *gate.Opening, s span) []due {
 		if repeat {
 			notes = append(notes, "repeat")
 		}
-		if note := o.Plan.Rule.Explain(next); note != "" && !repeat {
+		if note := o.Plan.Explain(next); note != "" && !repeat {
 			notes = append(notes, note)
 		}
 		out = append(out, due{Gate: name, Opening: o.Name, Phrase: o.When, Due: next.Time().In(o.Plan.Zone.Location()),
@@ -355,7 +355,7 @@ func (a *app) outlook(plan *phrase.Plan, from calendar.Instant) []string {
 			out = append(out, a.out.warn(fmt.Sprintf("and %d more that a clock change touches within a year", len(o.Moved)-most)))
 			break
 		}
-		out = append(out, a.out.warn(fmt.Sprintf("%s: %s", at.Time().In(loc).Format("Mon 2 Jan 2006 15:04"), plan.Rule.Explain(at))))
+		out = append(out, a.out.warn(fmt.Sprintf("%s: %s", at.Time().In(loc).Format("Mon 2 Jan 2006 15:04"), plan.Explain(at))))
 	}
 	for _, day := range o.Missing {
 		out = append(out, a.out.warn(day.String()+" does not exist here: no start"))

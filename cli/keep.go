@@ -2,16 +2,21 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"runtime/debug"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/engine"
 	"timegate/keeper"
+	"timegate/workstation"
 	"timegate/workstation/linux"
+	"timegate/workstation/staged"
 )
 
 func (a *app) keeperCommand() *cli.Command {
@@ -21,7 +26,12 @@ func (a *app) keeperCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "run", Usage: "watch the moments and start the programs, until ended", Action: a.keeperRun,
-				Description: "timegate --home ~/tg keeper run\n\nSIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.",
+				Description: "timegate --home ~/tg keeper run\n\nSIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.\n\nWith --staged the machine is a stand-in: \"timegate stage\" says what happens to it, and the programs are really started.",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "staged", Usage: "on a stand-in for a machine, for trying things out"},
+					&cli.StringFlag{Name: "at", Usage: "with --staged: begin at this `TIME`, as in \"2026-11-30 06:30\""},
+					&cli.FloatFlag{Name: "speed", Usage: "with --staged: let the clock run `N` times faster while no program runs", Value: 1},
+				},
 			},
 			{
 				Name: "status", Usage: "what the keeper does", Action: a.keeperStatus,
@@ -36,7 +46,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	debug.SetGCPercent(100)
-	machine, err := linux.New()
+	machine, err := a.machine(c)
 	if err != nil {
 		return err
 	}
@@ -49,6 +59,62 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 			}
 		}})
 	return k.Run(ctx)
+}
+
+// machine returns the workstation to be kept: this one, or a stand-in.
+func (a *app) machine(c *cli.Command) (workstation.Workstation, error) {
+	if !c.Bool("staged") {
+		for _, name := range []string{"at", "speed"} {
+			if c.IsSet(name) {
+				return nil, usageError("--%s is for a staged machine: add --staged", name)
+			}
+		}
+		return linux.New()
+	}
+	at := a.now()
+	if text := c.String("at"); text != "" {
+		instant, err := parseTime(text, a.zone, false)
+		if err != nil {
+			return nil, usageError("--at: %v", err)
+		}
+		at = instant.Time()
+	}
+	if speed := c.Float("speed"); speed < 1 || speed > 100_000 {
+		return nil, usageError("--speed is 1 to 100000")
+	}
+	fmt.Fprintln(a.err, a.err.warn("STAGED")+": a stand-in for a machine; \"timegate stage\" says what happens to it")
+	return staged.New(staged.Options{At: at, Zone: a.zone, Host: a.host, Rate: c.Float("speed"),
+		BootID: "staged-" + strconv.FormatInt(time.Now().UnixNano(), 36)})
+}
+
+func (a *app) stageCommand() *cli.Command {
+	var list strings.Builder
+	for _, cue := range staged.Cues() {
+		fmt.Fprintf(&list, "\n  %-24s %s", strings.TrimSpace(cue[0]+" "+cue[1]), cue[2])
+	}
+	return &cli.Command{
+		Name: "stage", Category: otherCommands, Usage: "let something happen on a staged machine", ArgsUsage: "EVENT [ARGUMENT …]",
+		Description:     "timegate stage battery 70%\n\nThe keeper must have been begun with \"timegate keeper run --staged\". Events:\n" + list.String(),
+		SkipFlagParsing: true,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			words := c.Args().Slice()
+			if len(words) == 0 {
+				return usageError("what is to happen is missing: timegate stage %s", c.ArgsUsage)
+			}
+			if words[0] == "-h" || words[0] == "--help" {
+				return cli.ShowSubcommandHelp(c)
+			}
+			ans, err := a.client.Stage(ctx, words)
+			if err != nil {
+				return err
+			}
+			if ans.Error != "" {
+				return &exitError{exitWrong, errors.New(ans.Error)}
+			}
+			fmt.Fprintf(a.out, "staged: %s\n", strings.Join(words, " "))
+			return nil
+		},
+	}
 }
 
 func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {

@@ -106,7 +106,7 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 		}
 		plan, err := p.Compile(a.env())
 		if err != nil {
-			return nil, wrongPhrase(err)
+			return nil, err
 		}
 		g.Opens = append(g.Opens, gate.Opening{Name: strconv.Itoa(i + 1), When: p.String(), Enabled: true, Plan: plan})
 	}
@@ -166,15 +166,6 @@ type missingProgram struct{ text string }
 
 func (e *missingProgram) Error() string { return e.text }
 func (e *missingProgram) Unwrap() error { return fs.ErrNotExist }
-
-// wrongPhrase makes a phrase's error one of the call.
-func wrongPhrase(err error) error {
-	var notYet *phrase.NotYetError
-	if errors.As(err, &notYet) {
-		return &exitError{exitWrong, err}
-	}
-	return err
-}
 
 // writeGate puts new content in the place of a gate file, whole, once it is
 // known to be right.

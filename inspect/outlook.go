@@ -67,7 +67,7 @@ func Changed(plan *phrase.Plan, from, to calendar.Instant) []calendar.Instant {
 	for _, change := range plan.Zone.Changes(from, to) {
 		lo, hi := max(from, change.Add(-26*time.Hour)), min(to, change.Add(26*time.Hour))
 		for at, _, ok := plan.Next(lo - 1); ok && at <= hi; at, _, ok = plan.Next(at) {
-			if plan.Rule.Explain(at) != "" {
+			if plan.Explain(at) != "" {
 				out = append(out, at)
 			}
 		}

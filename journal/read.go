@@ -29,6 +29,8 @@ type Entry struct {
 	Command []string
 	Count   int64 // how many moments the line stands for
 	Usage   engine.Usage
+	// What was measured when it started and when it ended, in bytes.
+	Before, After map[string]int64
 }
 
 // Filter selects entries.
@@ -41,7 +43,7 @@ type Filter struct {
 }
 
 const runColumns = `run, gate, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
-	user_ms, system_ms, max_rss, output, dropped`
+	user_ms, system_ms, max_rss, output, dropped, before, after`
 
 // History returns entries, newest first.
 func (j *Journal) History(f Filter) ([]Entry, error) {
@@ -110,11 +112,17 @@ func (j *Journal) Alive() ([]Entry, error) { return j.runs("WHERE ended = 0 ORDE
 func (j *Journal) runs(where string, args ...any) ([]Entry, error) {
 	return collect(j, "SELECT "+runColumns+" FROM runs "+where, func(rows *sql.Rows) (Entry, error) {
 		var e Entry
-		var command string
+		var command, before, after string
 		err := rows.Scan(&e.Run, &e.Gate, &e.Opening, &e.Due, &e.Decided, &e.Started, &e.Ended, &e.Result, &e.Exit, &e.Signal,
-			&e.Reason, &e.Outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped)
+			&e.Reason, &e.Outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped,
+			&before, &after)
 		if err == nil {
 			err = json.Unmarshal([]byte(command), &e.Command)
+		}
+		for text, to := range map[string]*map[string]int64{before: &e.Before, after: &e.After} {
+			if err == nil && text != "" {
+				err = json.Unmarshal([]byte(text), to)
+			}
 		}
 		return e, err
 	}, args...)
@@ -163,7 +171,7 @@ func (j *Journal) Memory(bootID string) (*engine.Memory, error) {
 	if id == bootID {
 		m.Booted = booted
 	}
-	for _, step := range []func(*engine.Memory) error{j.recallOpenings, j.recallGood, j.recallVersions, j.recallPause, j.recallRuns, j.recallWaits} {
+	for _, step := range []func(*engine.Memory) error{j.recallOpenings, j.recallGood, j.recallVersions, j.recallPause, j.recallRuns, j.recallWaits, j.recallPeople} {
 		if err := step(m); err != nil {
 			return nil, fmt.Errorf("what happened before: %w", err)
 		}
@@ -251,15 +259,46 @@ func (j *Journal) recallRuns(m *engine.Memory) error {
 }
 
 // recallWaits finds the starts that were still waiting: nothing was decided
-// about their due since.
+// about their due since. Files that change put the due off, so there any
+// later word on the opening counts.
 func (j *Journal) recallWaits(m *engine.Memory) error {
 	waits, err := j.decisions(`AS w WHERE kind = 'wait' AND NOT EXISTS (SELECT 1 FROM decisions AS s
-		WHERE s.gate = w.gate AND s.opening = w.opening AND s.due = w.due AND s.id > w.id AND s.kind IN ('start', 'repeat', 'retry', 'skip'))
+		WHERE s.gate = w.gate AND s.opening = w.opening AND s.id > w.id AND (s.due = w.due OR json_extract(w.body, '$.for') = 'quiet')
+			AND s.kind IN ('start', 'repeat', 'retry', 'catch-up', 'skip', 'wait'))
 		AND (json_extract(w.body, '$.try') IS NULL OR NOT EXISTS (SELECT 1 FROM runs AS r WHERE r.gate = w.gate AND r.decided >= w.at)) ORDER BY id`)
 	for _, d := range waits {
-		m.Waiting = append(m.Waiting, engine.WaitMemory{Gate: d.Gate, Opening: d.Opening, Due: d.Due, Until: d.Until, Try: d.Try})
+		m.Waiting = append(m.Waiting, engine.WaitMemory{For: waitFor(&d), Gate: d.Gate, Opening: d.Opening, Due: d.Due, Until: d.Until, Try: d.Try, Cause: d.Cause})
 	}
 	return err
+}
+
+// waitFor tells what a start waited for; early journals did not say.
+func waitFor(d *engine.Decision) engine.WaitFor {
+	switch {
+	case d.For != "":
+		return d.For
+	case d.Until == 0:
+		return engine.ForRun
+	case d.Try > 0:
+		return engine.ForRetry
+	}
+	return engine.ForDelay
+}
+
+// recallPeople returns who was told to be logged on, in this boot.
+func (j *Journal) recallPeople(m *engine.Memory) error {
+	if m.Booted == 0 {
+		return nil
+	}
+	var text string
+	err := j.brisk.QueryRow("SELECT value FROM facts WHERE name = 'people'").Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return j.wrap(err)
+	}
+	return json.Unmarshal([]byte(text), &m.People)
 }
 
 func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"timegate/core/engine"
+	"timegate/core/phrase"
 )
 
 // Record is what one event led to.
@@ -80,6 +81,14 @@ func (w *writer) json(v any) string {
 	return string(b)
 }
 
+// readings returns what was measured, or nothing.
+func (w *writer) readings(values map[string]int64) string {
+	if len(values) == 0 {
+		return ""
+	}
+	return w.json(values)
+}
+
 func (w *writer) record(r *Record) {
 	ev := &r.Event
 	for version, text := range r.Texts {
@@ -90,8 +99,11 @@ func (w *writer) record(r *Record) {
 		w.fact("boot_id", r.BootID)
 		w.fact("booted", fmt.Sprint(int64(ev.At)))
 	}
+	if ev.Facts != nil && (ev.Kind == engine.Begin && len(ev.Facts.People) > 0 || ev.What == phrase.Logon || ev.What == phrase.Logoff) {
+		w.fact("people", w.json(ev.Facts.People))
+	}
 	if ev.Kind == engine.Started {
-		w.exec("UPDATE runs SET started = ?, pid = ? WHERE run = ?", int64(ev.At), ev.PID, ev.Run)
+		w.exec("UPDATE runs SET started = ?, pid = ?, before = ? WHERE run = ?", int64(ev.At), ev.PID, w.readings(ev.Readings), ev.Run)
 	}
 	for i := range r.Decisions {
 		w.decision(id, r, &r.Decisions[i])
@@ -116,8 +128,8 @@ func (w *writer) decision(event int64, r *Record, d *engine.Decision) {
 			u = &engine.Usage{}
 		}
 		w.exec(`UPDATE runs SET ended = ?, result = ?, exit = ?, signal = ?, outcome = ?,
-			user_ms = ?, system_ms = ?, max_rss = ?, output = ?, dropped = ? WHERE run = ?`,
+			user_ms = ?, system_ms = ?, max_rss = ?, output = ?, dropped = ?, after = ? WHERE run = ?`,
 			int64(d.At), string(d.Result), r.Event.Exit, r.Event.Signal, d.Reason,
-			u.UserMS, u.SystemMS, u.MaxRSS, u.Output, u.Dropped, d.Run)
+			u.UserMS, u.SystemMS, u.MaxRSS, u.Output, u.Dropped, w.readings(r.Event.Readings), d.Run)
 	}
 }

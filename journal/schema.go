@@ -66,6 +66,9 @@ var migrations = []string{
 	) STRICT, WITHOUT ROWID;`,
 
 	`CREATE INDEX decisions_waits ON decisions (id) WHERE kind = 'wait';`,
+
+	`ALTER TABLE runs ADD COLUMN before TEXT NOT NULL DEFAULT '';  -- readings, as JSON
+	ALTER TABLE runs ADD COLUMN after  TEXT NOT NULL DEFAULT '';`,
 }
 
 // migrate makes the tables or brings them up to date, all or nothing.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 )
@@ -62,6 +64,17 @@ func environment(a account, g *gate.Gate, d *engine.Decision) []string {
 		"TIMEGATE_GATE": g.Name, "TIMEGATE_OPENING": d.Opening, "TIMEGATE_REASON": d.Reason,
 		"TIMEGATE_DUE": d.Due.Time().Format(time.RFC3339), "TIMEGATE_RUN": strconv.FormatInt(d.Run, 10),
 	}
+	if c := d.Cause; c != nil {
+		vars["TIMEGATE_EVENT"] = string(c.Event)
+		for name, value := range map[string]string{"TIMEGATE_ACCOUNT": c.Account, "TIMEGATE_SUBJECT": c.Subject, "TIMEGATE_LINE": c.Text} {
+			if value != "" {
+				vars[name] = value
+			}
+		}
+		if c.Count > 0 {
+			vars["TIMEGATE_COUNT"] = strconv.FormatInt(c.Count, 10)
+		}
+	}
 	for k, v := range g.As.Env {
 		vars[k] = v
 	}
@@ -92,6 +105,29 @@ func order(h Home, g *gate.Gate, d *engine.Decision) workstation.Order {
 		Env:    environment(a, g, d),
 		Output: workstation.Output{Path: h.Output(d.Run), Keep: g.Limits.Output},
 	}
+}
+
+// changedFiles is the path of the list of files that changed before a run.
+func (h Home) changedFiles(run int64) string {
+	return filepath.Join(h.Outputs(), strconv.FormatInt(run, 10)+".files")
+}
+
+// tellFiles gives a program the list of what changed: a file with one path a
+// line, named by a variable.
+func tellFiles(h Home, d *engine.Decision, o *workstation.Order) error {
+	if d.Cause == nil || d.Cause.Event != phrase.Change {
+		return nil
+	}
+	path := h.changedFiles(d.Run)
+	var text strings.Builder
+	for _, f := range d.Cause.Files {
+		text.WriteString(f + "\n")
+	}
+	if err := os.WriteFile(path, []byte(text.String()), 0o600); err != nil {
+		return err
+	}
+	o.Env = append(o.Env, "TIMEGATE_FILES="+path)
+	return nil
 }
 
 // refusal says why a gate must not be started by this keeper, or is nil. What

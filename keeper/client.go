@@ -52,6 +52,11 @@ func (c *Client) Send(ctx context.Context, name string) (Answer, error) {
 	return c.command(ctx, "/send", Command{Name: name})
 }
 
+// Stage lets something happen on a staged machine.
+func (c *Client) Stage(ctx context.Context, words []string) (Answer, error) {
+	return c.command(ctx, "/stage", Command{Words: words})
+}
+
 // Pause lets nothing open by itself, until a time or, where that is zero,
 // until Resume.
 func (c *Client) Pause(ctx context.Context, until time.Time) (Answer, error) {

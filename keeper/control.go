@@ -15,6 +15,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/workstation"
 )
 
 // The control socket speaks HTTP with JSON. A request is answered on the
@@ -34,6 +35,8 @@ type Status struct {
 	Running    int                   `json:"running"`
 	Gates      map[string]GateStatus `json:"gates"`
 	Broken     gate.Findings         `json:"broken"`
+	Facts      engine.Facts          `json:"facts"`
+	Troubles   []workstation.Trouble `json:"troubles"`
 }
 
 // GateStatus is what goes on with a gate.
@@ -42,6 +45,7 @@ type GateStatus struct {
 	Opening string     `json:"opening,omitempty"`
 	Running []int64    `json:"running,omitempty"`
 	Queued  bool       `json:"queued,omitempty"`
+	Waiting string     `json:"waiting,omitempty"` // what a start waits for
 }
 
 // Command is what a keeper is asked to do.
@@ -49,6 +53,7 @@ type Command struct {
 	Gate  string     `json:"gate,omitempty"`
 	Name  string     `json:"name,omitempty"` // of a signal
 	Until *time.Time `json:"until,omitempty"`
+	Words []string   `json:"words,omitempty"` // of what is to be staged
 }
 
 // Answer is what came of a command.
@@ -84,6 +89,7 @@ func (k *Keeper) listen() (*controlServer, error) {
 	} {
 		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { k.command(w, r, kind) })
 	}
+	mux.HandleFunc("POST /stage", k.stage)
 	s := &http.Server{
 		Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
@@ -139,12 +145,41 @@ func (k *Keeper) answer(w http.ResponseWriter, r *http.Request, f func() any) {
 	json.NewEncoder(w).Encode(<-result)
 }
 
-func (k *Keeper) command(w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
-	var c Command
+// decode reads a command; it answers where that cannot be done.
+func decode(w http.ResponseWriter, r *http.Request) (c Command, ok bool) {
 	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&c); err != nil && !errors.Is(err, io.EOF) {
 		http.Error(w, "the request is not understood: "+err.Error(), http.StatusBadRequest)
+		return c, false
+	}
+	return c, true
+}
+
+// stager is a workstation on which events can be staged.
+type stager interface{ Stage(words []string) error }
+
+// stage lets something happen on a staged machine.
+func (k *Keeper) stage(w http.ResponseWriter, r *http.Request) {
+	c, ok := decode(w, r)
+	if !ok {
+		return
+	}
+	k.answer(w, r, func() any {
+		machine, ok := k.ws.(stager)
+		if !ok {
+			return Answer{Error: "this keeper keeps a real machine, on which nothing is staged"}
+		}
+		if err := machine.Stage(c.Words); err != nil {
+			return Answer{Error: err.Error()}
+		}
+		return Answer{Known: true}
+	})
+}
+
+func (k *Keeper) command(w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
+	c, ok := decode(w, r)
+	if !ok {
 		return
 	}
 	k.answer(w, r, func() any { return k.obey(kind, c) })
@@ -176,7 +211,8 @@ func (k *Keeper) obey(kind engine.EventKind, c Command) Answer {
 
 func (k *Keeper) status() Status {
 	s := Status{PID: os.Getpid(), Began: k.began, Now: k.ws.Now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
-		Running: k.engine.Alive(), Gates: map[string]GateStatus{}, Broken: gate.Findings{}}
+		Running: k.engine.Alive(), Gates: map[string]GateStatus{}, Broken: gate.Findings{},
+		Facts: k.ws.Facts(), Troubles: append([]workstation.Trouble{}, k.troubles()...)}
 	paused, since, until := k.engine.Paused()
 	if s.Paused = paused; paused {
 		s.PausedAt, s.PauseUntil = timeOf(since), timeOf(until)
@@ -184,7 +220,7 @@ func (k *Keeper) status() Status {
 	for name := range k.files {
 		st, _ := k.engine.Status(name)
 		next := timeOf(st.Next)
-		s.Gates[name] = GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Queued: st.Queued}
+		s.Gates[name] = GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Queued: st.Queued, Waiting: st.Waiting}
 		if next != nil && (s.Next == nil || next.Before(*s.Next)) {
 			s.Next = next
 		}

@@ -44,7 +44,7 @@ func post(path, body string) string {
 // TestBadRequests: whatever is sent, the keeper answers the next one.
 func TestBadRequests(t *testing.T) {
 	h := home(t, "job-board", gateText("/bin/true", `"at 07:30"`))
-	keep(t, h, machine(t))
+	keep(t, h, newMachine(t))
 	for _, tt := range []struct{ request, want string }{
 		{post("/open", `{"gate":"job-board"}`), "200"},
 		{post("/open", `{"gate":5}`), "400"},
@@ -82,7 +82,7 @@ func TestBadRequests(t *testing.T) {
 // TestSlowClients: clients that say nothing stall nobody.
 func TestSlowClients(t *testing.T) {
 	h := home(t, "job-board", gateText("/bin/true", `"at 07:30"`))
-	keep(t, h, machine(t))
+	keep(t, h, newMachine(t))
 	for range 50 {
 		c, err := net.Dial("unix", h.Socket)
 		if err != nil {
@@ -102,7 +102,7 @@ func TestSlowClients(t *testing.T) {
 // start is recorded once.
 func TestManyCallers(t *testing.T) {
 	h := home(t, "job-board", gateText("/bin/true", `"at 07:30"`, "[rules]", `busy = "beside"`))
-	k := keep(t, h, machine(t))
+	k := keep(t, h, newMachine(t))
 	const callers = 30
 	var group sync.WaitGroup
 	runs := make(chan int64, callers)
@@ -141,7 +141,10 @@ func TestManyCallers(t *testing.T) {
 // TestClockJumps: a clock set forward and back keeps every due apart.
 func TestClockJumps(t *testing.T) {
 	h := home(t, "humidity-log", gateText(wstest.Script(t, "exit 0"), `"every 1h"`))
-	m := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1"})
+	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
 	t.Cleanup(func() { m.Close() })
 	k := keep(t, h, m)
 	result := func(r engine.Result) engine.Decision {
@@ -167,7 +170,7 @@ func TestClockJumps(t *testing.T) {
 func TestJournalThatCannotBeWritten(t *testing.T) {
 	ran := t.TempDir() + "/ran"
 	h := home(t, "glue-warm", gateText(wstest.Script(t, "touch "+ran), `"at 07:30"`))
-	keeper := New(Options{Home: h, Workstation: machine(t)})
+	keeper := New(Options{Home: h, Workstation: newMachine(t)})
 	var err error
 	if keeper.journal, err = journal.Open(h.Journal()); err != nil {
 		t.Fatal(err)

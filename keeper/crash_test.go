@@ -60,7 +60,7 @@ func TestKilled(t *testing.T) {
 		cmd.Wait()
 	}
 	// One more keeper finds what the killed ones left.
-	k := keep(t, h, machine(t))
+	k := keep(t, h, newMachine(t))
 	if err := k.end(); err != nil {
 		t.Fatal(err)
 	}

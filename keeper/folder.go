@@ -130,9 +130,9 @@ func readBounded(path string) ([]byte, error) {
 	return nil, err
 }
 
-// Env returns what phrases need from outside, in a zone.
-func Env(zone *calendar.Zone) phrase.Env {
-	return phrase.Env{Zone: zone, FindZone: zones.Find, DaysIn: DaysIn}
+// Env returns what phrases need from outside, in a zone and on a host.
+func Env(zone *calendar.Zone, host string) phrase.Env {
+	return phrase.Env{Zone: zone, Host: host, FindZone: zones.Find, DaysIn: DaysIn}
 }
 
 // DaysIn reads a file of days: one date or range of dates a line, what follows

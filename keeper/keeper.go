@@ -13,6 +13,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"os"
+	"slices"
 	"time"
 
 	"timegate/core/calendar"
@@ -54,6 +57,8 @@ type Keeper struct {
 	procs   map[int64]workstation.Process
 	began   time.Time
 	wake    time.Time
+	hearing hearing
+	pace    engine.Pace
 }
 
 // New returns a keeper that [Keeper.Run] sets to work.
@@ -107,21 +112,21 @@ func (k *Keeper) Run(ctx context.Context) error {
 
 func (k *Keeper) loop(ctx context.Context, watch *folderWatch) error {
 	for {
+		k.setAlarm()
 		k.setWake()
 		select {
 		case <-ctx.Done():
 			k.log.Info("keeper ends", "programs_running", k.engine.Alive())
 			return nil
 		case w := <-k.ws.Wakes():
-			kind := engine.Tick
-			if w.ClockSet {
-				kind = engine.ClockSet
-			}
 			k.wake = time.Time{}
-			k.handle(engine.Event{Kind: kind, At: k.now()})
+			k.handle(k.woken(w))
+		case n := <-k.ws.Notices():
+			k.hear(n)
+		case <-k.calming():
+			k.look()
 		case ev := <-k.events:
-			delete(k.procs, ev.Run)
-			k.handle(ev)
+			k.over(ev)
 		case call := <-k.calls:
 			call()
 		case <-watch.changed:
@@ -154,12 +159,18 @@ func (k *Keeper) begin() error {
 	if err != nil {
 		return err
 	}
-	files, err := ReadFolder(k.home, Env(k.ws.Zone()))
+	files, err := ReadFolder(k.home, Env(k.ws.Zone(), k.ws.Host()))
 	if err != nil {
 		return err
 	}
-	ev := engine.Event{Kind: engine.Begin, At: k.now(), Memory: memory, Host: k.ws.Host()}
+	ev := engine.Event{Kind: engine.Begin, Memory: memory, Host: k.ws.Host()}
 	texts := k.take(files, &ev)
+	k.watch()
+	if k.pace, err = ReadSettings(k.home.Settings()); err != nil {
+		return err
+	}
+	k.samplePressure()
+	ev.At, ev.Pace, ev.Facts = k.now(), &k.pace, k.facts(k.ws.Facts())
 	newBoot := memory.Booted == 0
 	k.handleWith(ev, journal.Record{Texts: texts})
 	for _, rm := range memory.Running {
@@ -235,7 +246,7 @@ func (k *Keeper) take(files []File, ev *engine.Event) map[string]string {
 
 // reload reads the folder anew.
 func (k *Keeper) reload() error {
-	files, err := ReadFolder(k.home, Env(k.ws.Zone()))
+	files, err := ReadFolder(k.home, Env(k.ws.Zone(), k.ws.Host()))
 	if err != nil {
 		return err
 	}
@@ -244,11 +255,27 @@ func (k *Keeper) reload() error {
 	for name, found := range k.broken {
 		k.log.Warn("a gate file is wrong; its last good version goes on", "gate", name, "error", found.Error())
 	}
+	k.reloadSettings()
 	if len(ev.Set)+len(ev.Removed) > 0 {
 		k.log.Info("gates changed", "set", len(ev.Set), "removed", len(ev.Removed))
+		k.watch()
+		ev.Facts = k.facts(k.ws.Facts())
 		k.handleWith(ev, journal.Record{Texts: texts})
 	}
 	return nil
+}
+
+// reloadSettings reads the settings anew. Where they are wrong, the last good
+// ones go on.
+func (k *Keeper) reloadSettings() {
+	pace, err := ReadSettings(k.home.Settings())
+	switch {
+	case err != nil:
+		k.log.Warn("the settings are wrong; the last good ones go on", "error", err)
+	case pace != k.pace:
+		k.pace = pace
+		k.handle(engine.Event{Kind: engine.Paced, At: k.now(), Pace: &pace})
+	}
 }
 
 func (k *Keeper) handle(ev engine.Event) []engine.Decision {
@@ -264,7 +291,7 @@ func (k *Keeper) handleWith(ev engine.Event, rec journal.Record) []engine.Decisi
 		for _, ev := range events {
 			rec.Event, rec.Decisions = ev, k.engine.Handle(ev)
 			rec.Commands = k.commands(rec.Decisions)
-			if len(rec.Decisions) > 0 || ev.Kind != engine.Tick {
+			if recorded(&rec.Event, rec.Decisions) {
 				records = append(records, rec)
 			}
 			rec = journal.Record{}
@@ -323,6 +350,10 @@ func (k *Keeper) start(d *engine.Decision) engine.Event {
 		return engine.Event{Kind: engine.Refuse, At: k.now(), Run: d.Run, Detail: err.Error()}
 	}
 	o := order(k.home, g, d)
+	if err := tellFiles(k.home, d, &o); err != nil {
+		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: "the list of what changed cannot be written: " + err.Error()}
+	}
+	before := k.readings(g)
 	o.Done = k.done(d.Run)
 	p, err := k.ws.Start(o)
 	if err != nil {
@@ -330,7 +361,32 @@ func (k *Keeper) start(d *engine.Decision) engine.Event {
 		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: err.Error()}
 	}
 	k.procs[d.Run] = p
-	return engine.Event{Kind: engine.Started, At: k.now(), Run: d.Run, PID: p.PID()}
+	return engine.Event{Kind: engine.Started, At: k.now(), Run: d.Run, PID: p.PID(), Readings: before}
+}
+
+// over takes that a run has ended.
+func (k *Keeper) over(ev engine.Event) {
+	delete(k.procs, ev.Run)
+	os.Remove(k.home.changedFiles(ev.Run)) // there only where something had changed
+	if f, ok := k.files[k.engine.GateOf(ev.Run)]; ok {
+		ev.Readings = k.readings(f.Gate)
+	}
+	k.handle(ev)
+	k.settle(ev.Run)
+}
+
+// readings takes what a gate wants to be measured before and after a run.
+func (k *Keeper) readings(g *gate.Gate) map[string]int64 {
+	out := map[string]int64{}
+	for _, name := range g.Only.Readings {
+		n, err := k.ws.Reading(name)
+		if err != nil {
+			k.log.Warn("a reading cannot be taken", "gate", g.Name, "reading", name, "error", err)
+			continue
+		}
+		out[name] = n
+	}
+	return out
 }
 
 // mark is what a run's processes carry in their environment: the run and the
@@ -339,5 +395,7 @@ func mark(h Home, run int64) string {
 	sum := sha256.Sum256([]byte(h.State))
 	return fmt.Sprintf("%s-%d", hex.EncodeToString(sum[:6]), run)
 }
+
+func sortedNames(files map[string]File) []string { return slices.Sorted(maps.Keys(files)) }
 
 var errGone = errors.New("the keeper is ending")

@@ -113,7 +113,10 @@ func (k *kept) ended(gateName string) engine.Decision {
 
 func fast(t *testing.T) *staged.Machine {
 	t.Helper()
-	m := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1", Rate: 20000})
+	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1", Rate: 20000})
+	if err != nil {
+		t.Fatal(err)
+	}
 	t.Cleanup(func() { m.Close() })
 	return m
 }
@@ -188,7 +191,7 @@ func replayed(t *testing.T, h Home, j *journal.Journal) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			ev.Set[i].Gate, _ = gate.Read(def.Name, "", []byte(text), gate.Options{Scope: h.Scope, Env: Env(calendar.UTC)})
+			ev.Set[i].Gate, _ = gate.Read(def.Name, "", []byte(text), gate.Options{Scope: h.Scope, Env: Env(calendar.UTC, "")})
 		}
 		if ev.Kind == engine.Begin {
 			e = engine.New()
@@ -209,7 +212,7 @@ func replayed(t *testing.T, h Home, j *journal.Journal) {
 func TestFolderChanges(t *testing.T) {
 	script := wstest.Script(t, "exit 0")
 	h := home(t, "glue-warm", gateText(script, `"every 10m"`))
-	k := keep(t, h, machine(t))
+	k := keep(t, h, newMachine(t))
 	c := NewClient(h)
 	gates := func(is func(Status) bool) Status {
 		t.Helper()
@@ -257,7 +260,7 @@ func TestFolderChanges(t *testing.T) {
 	}
 }
 
-func machine(t *testing.T) *linux.Machine {
+func newMachine(t *testing.T) *linux.Machine {
 	t.Helper()
 	m, err := linux.New()
 	if err != nil {
@@ -271,7 +274,7 @@ func TestControl(t *testing.T) {
 	marker := filepath.Join(t.TempDir(), "pids")
 	h := home(t, "vault-copy", gateText(wstest.Script(t, `echo $$ >>"`+marker+`"; trap 'exit 9' TERM; while :; do sleep 0.02; done`), `"at 03:00"`),
 		"broken", "run = 5")
-	k := keep(t, h, machine(t))
+	k := keep(t, h, newMachine(t))
 	c := NewClient(h)
 	ctx := t.Context()
 	a, err := c.Open(ctx, "vault-copy")
@@ -315,7 +318,7 @@ func TestControl(t *testing.T) {
 	if _, err := c.Status(ctx); !errors.Is(err, ErrNoKeeper) {
 		t.Errorf("without a keeper: %v", err)
 	}
-	keep(t, h, machine(t))
+	keep(t, h, newMachine(t))
 	if s, err := c.Status(ctx); err != nil || !s.Paused {
 		t.Errorf("after a restart: %+v, %v", s, err)
 	}
@@ -332,7 +335,7 @@ func TestControl(t *testing.T) {
 func TestAgain(t *testing.T) {
 	tries := filepath.Join(t.TempDir(), "tries")
 	h := home(t, "vault-copy", gateText(wstest.Script(t, `echo x >>"`+tries+`"; [ $(wc -l <"`+tries+`") -ge 3 ]`), `"at 03:00"`, "[again]", "times = 5", `pause = "200ms"`))
-	k := keep(t, h, machine(t))
+	k := keep(t, h, newMachine(t))
 	if _, err := NewClient(h).Open(t.Context(), "vault-copy"); err != nil {
 		t.Fatal(err)
 	}
@@ -340,7 +343,7 @@ func TestAgain(t *testing.T) {
 	if err := k.end(); err != nil {
 		t.Fatal(err)
 	}
-	k = keep(t, h, machine(t))
+	k = keep(t, h, newMachine(t))
 	d := k.until("success", func(d engine.Decision) bool { return d.Result == engine.OK })
 	if d.Run != 3 {
 		t.Errorf("it succeeded in run %d, want 3: %+v", d.Run, k.log)
@@ -353,7 +356,7 @@ func TestAdoption(t *testing.T) {
 	dir := t.TempDir()
 	body := `echo "$TIMEGATE_RUN"; while [ ! -e "` + dir + `/$TIMEGATE_GATE" ]; do sleep 0.02; done; echo "done"`
 	h := home(t, "vault-copy", gateText(wstest.Script(t, body), `"boot"`), "stock-count", gateText(wstest.Script(t, body), `"boot"`))
-	k := keep(t, h, machine(t))
+	k := keep(t, h, newMachine(t))
 	for range 2 {
 		k.until("a start", func(d engine.Decision) bool { return d.Starts() })
 	}
@@ -371,7 +374,7 @@ func TestAdoption(t *testing.T) {
 			break
 		}
 	}
-	k = keep(t, h, machine(t))
+	k = keep(t, h, newMachine(t))
 	if d := k.ended("stock-count"); d.Result != engine.LostRun {
 		t.Errorf("what ended without a keeper: %+v", d)
 	}
@@ -396,8 +399,8 @@ func TestAdoption(t *testing.T) {
 
 func TestOneKeeperAHome(t *testing.T) {
 	h := home(t)
-	keep(t, h, machine(t))
-	err := New(Options{Home: h, Workstation: machine(t)}).Run(t.Context())
+	keep(t, h, newMachine(t))
+	err := New(Options{Home: h, Workstation: newMachine(t)}).Run(t.Context())
 	var busy *BusyError
 	if !errors.As(err, &busy) || busy.PID != os.Getpid() || !strings.Contains(err.Error(), fmt.Sprint(os.Getpid())) {
 		t.Errorf("a second keeper: %v", err)
@@ -418,7 +421,7 @@ func TestHomesThatCannotBeUsed(t *testing.T) {
 		filepath.Join(t.TempDir(), strings.Repeat("x", 100)): "the system allows 107",
 		text: "not a journal",
 	} {
-		err := New(Options{Home: HomeAt(dir, gate.User), Workstation: machine(t)}).Run(t.Context())
+		err := New(Options{Home: HomeAt(dir, gate.User), Workstation: newMachine(t)}).Run(t.Context())
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("a keeper in %.60s…: %v, want …%s…", dir, err, want)
 		}
@@ -475,7 +478,7 @@ func TestReadFolder(t *testing.T) {
 	if err := errors.Join(os.Mkdir(h.GateFile("folder"), 0o700), os.Symlink("/nowhere", h.GateFile("link")), os.WriteFile(h.Gates+"/notes.txt", nil, 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	files, err := ReadFolder(h, Env(calendar.UTC))
+	files, err := ReadFolder(h, Env(calendar.UTC, ""))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -48,7 +48,8 @@ func (f *folderWatch) run(dir string) {
 			case ev.Name == dir && ev.Has(fsnotify.Create):
 				f.watcher.Add(dir) // fails only if it is gone again, and then comes anew
 				settled = time.After(quiet)
-			case ev.Name == dir, filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, suffix):
+			case ev.Name == dir, filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, suffix),
+				filepath.Base(ev.Name) == "settings.toml":
 				settled = time.After(quiet)
 			}
 		case _, ok := <-f.watcher.Errors:

@@ -35,6 +35,24 @@ type Workstation interface {
 	// was set.
 	Wakes() <-chan Wake
 
+	// Watch says what a keeper wants to be told of, in place of what it wanted
+	// before. When it returns, Facts knows of that.
+	Watch(w Wants)
+	// Facts returns what holds on the machine, as far as it is wanted.
+	Facts() engine.Facts
+	// Notices tells what happens, as far as it is wanted.
+	Notices() <-chan Notice
+	// Troubles lists what of that cannot be told here.
+	Troubles() []Trouble
+	// Pressure returns how much of the time work has to wait, in percent.
+	Pressure() int
+	// Reading returns how many bytes are free: of "memory", or of the disk at
+	// the path in "disk:/home".
+	Reading(name string) (int64, error)
+	// SetAlarm asks that the machine be awake at a time, whatever it does
+	// then; the zero time asks for nothing. Its error says why it cannot be.
+	SetAlarm(at time.Time) error
+
 	// Start starts a program and returns once it runs. Its error is an
 	// [*StartError].
 	Start(o Order) (Process, error)
@@ -47,7 +65,21 @@ type Workstation interface {
 }
 
 // Wake is why a keeper was woken.
-type Wake struct{ ClockSet bool }
+type Wake struct {
+	ClockSet bool
+	By       time.Duration // by how much the clock was set
+}
+
+// After returns a wake that stands for itself and an earlier one.
+func (w Wake) After(old Wake) Wake {
+	return Wake{ClockSet: w.ClockSet || old.ClockSet, By: w.By + old.By}
+}
+
+// Trouble is something that a keeper wants to be told of and cannot be.
+type Trouble struct {
+	What string `json:"what"`
+	Why  string `json:"why"`
+}
 
 // Order says what to start.
 type Order struct {

@@ -39,10 +39,13 @@ func (e *Engine) arm(gs *gateState) {
 	at := calendar.Instant(never)
 	if !e.paused {
 		for _, o := range gs.opens {
-			at = min(at, o.moment, o.repeat)
+			at = min(at, o.moment, o.repeat, o.ripe)
 		}
 		if gs.retry != nil {
 			at = min(at, gs.retryAt)
+		}
+		if gs.waiting != nil {
+			at = min(at, gs.waitUntil, gs.waitMends)
 		}
 	}
 	for _, r := range gs.runs {

@@ -25,7 +25,14 @@ type Engine struct {
 	pauseUntil calendar.Instant // never for an open end
 	booted     calendar.Instant
 	host       string
-	listeners  map[listening][]listener // built when first needed
+	facts      Facts
+	told       []Person // whose logon has been told
+	pace       Pace
+	held       []held // in their order
+	batch      int    // starts counted since batchAt
+	batchAt    calendar.Instant
+	listeners  map[listening][]listener // built when first needed, like wakers
+	wakers     []*gateState
 	out        []Decision
 }
 
@@ -36,17 +43,20 @@ func New() *Engine {
 
 // gateState is a gate with what goes on with it.
 type gateState struct {
-	gate     *gate.Gate
-	gone     bool // taken away, but still running
-	opens    []*opening
-	runs     []*run   // alive, oldest first
-	queued   *request // waits for a run to end
-	retry    *request // waits for retryAt
-	retryAt  calendar.Instant
-	lastGood calendar.Instant
-	lastEnd  calendar.Instant
-	wake     calendar.Instant
-	index    int // in the agenda
+	gate      *gate.Gate
+	gone      bool // taken away, but still running
+	opens     []*opening
+	runs      []*run   // alive, oldest first
+	queued    *request // waits for a run to end
+	retry     *request // waits for retryAt
+	retryAt   calendar.Instant
+	waiting   *request // waits for its needs, at most until waitUntil
+	waitUntil calendar.Instant
+	waitMends calendar.Instant // when they will hold by the passing of time; never if that is not known
+	lastGood  calendar.Instant
+	lastEnd   calendar.Instant
+	wake      calendar.Instant
+	index     int // in the agenda
 }
 
 // opening is an opening with its next dues.
@@ -58,6 +68,13 @@ type opening struct {
 	lastDue calendar.Instant // the last due that was decided
 	came    calendar.Instant // when its event last counted
 	count   int64            // how often it did
+	cause   *Cause           // of moment
+	ripe    calendar.Instant // when an event has occurred unless another comes before; never if none is under way
+
+	// Changes of files: those that are still to become quiet, and those that
+	// did and for which no program was started yet.
+	stirred, changes int64
+	stirring, files  fileSet
 }
 
 // run is a program that has been started or is about to be.
@@ -71,16 +88,24 @@ type run struct {
 	killAt   calendar.Instant // when it is killed after that
 	detail   string
 	try      int // how many tries there were before
+	byHand   bool
+	cause    *Cause
 }
 
 // request is a start that waits for its turn.
 type request struct {
-	opening string
+	opening string // "" for a start by hand
 	due     calendar.Instant
 	kind    DecisionKind
 	moment  bool
 	try     int
+	cause   *Cause
+	reason  string           // why it starts
+	lacked  string           // what it waits for
+	since   calendar.Instant // and since when
 }
+
+func (r *request) byHand() bool { return r.opening == "" }
 
 // Wake returns when the engine wants its next [Tick].
 func (e *Engine) Wake() (calendar.Instant, bool) {
@@ -88,6 +113,7 @@ func (e *Engine) Wake() (calendar.Instant, bool) {
 	if len(e.agenda) > 0 {
 		at = min(at, e.agenda[0].wake)
 	}
+	at = min(at, e.releaseAt())
 	return at, at < never
 }
 
@@ -97,20 +123,33 @@ func (e *Engine) Handle(ev Event) []Decision {
 	e.out = nil
 	e.now = ev.At
 	switch ev.Kind {
+	case Boot, Signal, Happened:
+		e.advance() // what was due before comes before
+	}
+	switch ev.Kind {
 	case Begin:
 		e.begin(ev)
 	case Gates:
 		e.change(ev)
+		if ev.Facts != nil {
+			e.learn(ev.Facts)
+		}
 	case ClockSet:
-		e.clockSet()
+		e.clockSet(ev.By)
 	case Boot:
 		e.booted = e.now
-		e.occur(phrase.Boot, "")
+		e.occur(&Cause{Event: phrase.Boot})
 	case Signal:
-		e.occur(phrase.Signal, ev.Name)
+		e.occur(&Cause{Event: phrase.Signal, Subject: ev.Name}, ev.Name)
+	case Happened:
+		e.happened(ev)
+	case Present:
+		e.learn(ev.Facts)
+	case Paced:
+		e.pace = *ev.Pace
 	case Open:
 		if gs := e.gates[ev.Gate]; gs != nil && !gs.gone {
-			e.request(gs, request{due: e.now, kind: Start}, "opened by hand")
+			e.admit(gs, request{due: e.now, kind: Start, reason: "opened by hand"})
 			e.arm(gs)
 		}
 	case Stop:
@@ -141,10 +180,12 @@ func (e *Engine) advance() {
 		gs := e.agenda[0]
 		e.overdue(gs)
 		if !e.paused {
+			e.expect(gs)
 			e.open(gs)
 		}
 		e.arm(gs)
 	}
+	e.release()
 }
 
 func (e *Engine) begin(ev Event) {
@@ -155,8 +196,14 @@ func (e *Engine) begin(ev Event) {
 	if m.Paused && m.PauseUntil != 0 {
 		e.pauseUntil = m.PauseUntil
 	}
+	if ev.Facts != nil {
+		e.facts = *ev.Facts
+	}
+	if ev.Pace != nil {
+		e.pace = *ev.Pace
+	}
 	for _, def := range ev.Set {
-		e.put(def.Gate).lastGood = m.LastGood[def.Name]
+		e.put(def.Gate).lastGood = min(m.LastGood[def.Name], e.now)
 	}
 	for _, rm := range m.Running {
 		e.recallRun(rm)
@@ -172,10 +219,19 @@ func (e *Engine) begin(ev Event) {
 		}
 	}
 	for _, wm := range m.Waiting {
-		e.recallWait(wm)
+		e.recallWait(wm, m)
 	}
 	for _, gs := range e.gates {
 		e.arm(gs)
+	}
+	e.told = m.People
+	for _, p := range e.facts.People {
+		if before, ok := person(e.told, p.Account); !ok || before.Since != p.Since {
+			e.occur(&Cause{Event: phrase.Logon, Account: p.Account}, p.Account)
+		}
+	}
+	if len(e.facts.People) > 0 {
+		e.told = e.facts.People
 	}
 }
 
@@ -216,26 +272,40 @@ func (e *Engine) recallOpening(gs *gateState, o *opening, m *Memory, since calen
 }
 
 // recallWait takes up a start that was waiting when the last keeper ended.
-func (e *Engine) recallWait(wm WaitMemory) {
+func (e *Engine) recallWait(wm WaitMemory, m *Memory) {
 	gs := e.gates[wm.Gate]
 	if gs == nil || gs.gone {
 		return
 	}
-	req := &request{opening: wm.Opening, due: wm.Due, kind: Start, try: wm.Try}
-	if wm.Until == 0 {
-		gs.queued = req
+	req := request{opening: wm.Opening, due: wm.Due, kind: Start, try: wm.Try, cause: wm.Cause, since: e.now,
+		reason: "due before this keeper began"}
+	if c := wm.Cause; c != nil && paced(c.Event) && m.Booted == 0 {
+		e.skip(gs, req, "the machine went down while it waited")
 		return
 	}
-	if wm.Try == 0 {
+	switch wm.For {
+	case ForRun:
+		gs.queued = &req
+	case ForRetry:
+		req.kind = Retry
+		gs.retry, gs.retryAt = &req, wm.Until
+	case ForNeeds:
+		req.lacked = "what it needs"
+		gs.waiting, gs.waitUntil, gs.waitMends = &req, wm.Until, e.now
+	case ForPace:
+		e.held = append(e.held, held{gs, req, e.now})
+	case ForDelay, ForQuiet:
 		for _, o := range gs.opens {
-			if o.Name == wm.Opening && e.on(gs.gate, o) {
+			if o.Name != wm.Opening || !e.on(gs.gate, o) {
+				continue
+			}
+			if o.cause = wm.Cause; wm.For == ForQuiet {
+				o.ripe = max(wm.Until, e.now)
+			} else {
 				o.moment = wm.Until
 			}
 		}
-		return
 	}
-	req.kind = Retry
-	gs.retry, gs.retryAt = req, wm.Until
 }
 
 // Key names an opening of a gate.
@@ -252,11 +322,14 @@ func (e *Engine) put(g *gate.Gate) *gateState {
 	old := gs.opens
 	gs.gate, gs.gone, gs.opens = g, false, nil
 	for i := range g.Opens {
-		o := &opening{Opening: &g.Opens[i], moment: never, repeat: never}
+		o := &opening{Opening: &g.Opens[i], moment: never, repeat: never, ripe: never}
 		if j := slices.IndexFunc(old, func(p *opening) bool { return p.Name == o.Name && p.When == o.When }); j >= 0 {
 			// The same opening goes on where it was.
-			o.moment, o.repeat, o.base, o.lastDue = old[j].moment, old[j].repeat, old[j].base, old[j].lastDue
-			o.came, o.count = old[j].came, old[j].count
+			before := old[j].Opening
+			*o = *old[j]
+			if o.Opening = &g.Opens[i]; o.Plan.Lateness() != before.Plan.Lateness() {
+				o.moment = never
+			}
 		}
 		gs.opens = append(gs.opens, o)
 	}
@@ -270,15 +343,13 @@ func (e *Engine) change(ev Event) {
 		for _, o := range gs.opens {
 			switch {
 			case !e.on(def.Gate, o):
-				o.moment, o.repeat = never, never
+				o.moment, o.repeat, o.ripe = never, never, never
 			case o.moment == never: // one that has come by now is still to be decided
 				e.schedule(gs, o, e.now)
 			}
 		}
-		if t := gs.retry; t != nil && !def.Gate.Enabled {
-			gs.retry = nil
-			e.decide(Decision{Kind: Skip, Gate: def.Name, Opening: t.opening, Due: t.due, Try: t.try, Result: Skipped,
-				Reason: "switched off before it was tried again"})
+		if !def.Gate.Enabled {
+			e.giveUp(gs, "switched off")
 		}
 		e.arm(gs)
 	}
@@ -287,11 +358,29 @@ func (e *Engine) change(ev Event) {
 		if gs == nil {
 			continue
 		}
-		gs.gone, gs.opens, gs.queued, gs.retry = true, nil, nil, nil
+		e.giveUp(gs, "taken away")
+		gs.gone, gs.opens = true, nil
 		e.listeners = nil
 		e.arm(gs)
 		e.forget(gs)
 	}
+}
+
+// giveUp skips the starts of a gate that wait.
+func (e *Engine) giveUp(gs *gateState, why string) {
+	if q := gs.queued; q != nil {
+		gs.queued = nil
+		e.skip(gs, *q, why+" while it waited")
+	}
+	if t := gs.retry; t != nil {
+		gs.retry = nil
+		e.skip(gs, *t, why+" before it was tried again")
+	}
+	if w := gs.waiting; w != nil {
+		gs.waiting = nil
+		e.skip(gs, *w, why+" while it waited for "+w.lacked)
+	}
+	e.drop(gs, why+" before its turn came")
 }
 
 // forget drops a gate that was taken away once nothing of it runs.
@@ -304,27 +393,55 @@ func (e *Engine) forget(gs *gateState) {
 	}
 }
 
-// clockSet computes every due anew from the time that now holds.
-func (e *Engine) clockSet() {
+// clockSet computes every due anew from the time that now holds. What is
+// elapsed time, such as a delay that is under way, goes on as if nothing had
+// happened.
+func (e *Engine) clockSet(by calendar.Instant) {
+	for _, at := range []*calendar.Instant{&e.batchAt, &e.facts.IdleSince} {
+		shift(at, by)
+	}
+	for i := range e.held {
+		shift(&e.held[i].since, by)
+	}
 	for _, gs := range e.gates {
+		for _, at := range []*calendar.Instant{&gs.retryAt, &gs.waitUntil, &gs.waitMends, &gs.lastGood, &gs.lastEnd} {
+			shift(at, by)
+		}
+		gs.lastGood = min(gs.lastGood, e.now)
 		for _, o := range gs.opens {
-			if o.Plan.Phrase.Kind == phrase.Event {
-				continue // a delay that is under way goes on
-			}
-			if o.moment != never && o.moment <= e.now {
-				continue // set forward over it: decided as late or missed
-			}
-			e.schedule(gs, o, e.now)
-			if o.base > e.now {
-				o.base, o.repeat = 0, never
-			} else if o.base != 0 {
-				o.repeat = nextRepeat(o, e.now)
-			}
+			e.clockSetFor(gs, o, by)
 		}
 		for _, r := range gs.runs {
-			r.began = min(r.began, e.now) // how long it ran before is not known
+			shift(&r.killAt, by)
+			shift(&r.began, by)
+			r.began = min(r.began, e.now)
 		}
 		e.arm(gs)
+	}
+}
+
+func (e *Engine) clockSetFor(gs *gateState, o *opening, by calendar.Instant) {
+	if o.Plan.Phrase.Kind == phrase.Event {
+		for _, at := range []*calendar.Instant{&o.moment, &o.repeat, &o.base, &o.lastDue, &o.ripe} {
+			shift(at, by)
+		}
+		return
+	}
+	if o.moment != never && o.moment <= e.now {
+		return // set forward over it: decided as late or missed
+	}
+	e.schedule(gs, o, e.now)
+	if o.base > e.now {
+		o.base, o.repeat = 0, never
+	} else if o.base != 0 {
+		o.repeat = nextRepeat(o, e.now)
+	}
+}
+
+// shift moves an instant that is known.
+func shift(at *calendar.Instant, by calendar.Instant) {
+	if *at != 0 && *at != never {
+		*at += by
 	}
 }
 
@@ -404,9 +521,11 @@ func (e *Engine) resume() {
 	e.paused, e.pauseUntil = false, never
 	for _, name := range e.names() {
 		gs := e.gates[name]
+		e.ripen(gs, until)
 		for _, o := range gs.opens {
 			e.passOver(gs, o, until, Skipped, "paused", false)
 		}
+		e.expect(gs)
 		e.arm(gs)
 	}
 }

@@ -5,6 +5,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 )
 
 // Tolerance is how late a tick may bring a moment that still counts as kept.
@@ -18,8 +19,11 @@ const (
 	Begin    EventKind = "begin"     // a keeper takes over; Memory and Set are given
 	Gates    EventKind = "gates"     // gates were added or changed (Set) or taken away (Removed)
 	Tick     EventKind = "tick"      // time has come to At
-	ClockSet EventKind = "clock-set" // the wall clock was set; At is the new time
+	ClockSet EventKind = "clock-set" // the wall clock was set by By; At is the new time
 	Boot     EventKind = "boot"      // the machine has booted
+	Happened EventKind = "happened"  // What happened on the machine, to whom or what Name says
+	Present  EventKind = "present"   // only the Facts have changed
+	Paced    EventKind = "paced"     // the keeper's Pace was set
 	Signal   EventKind = "signal"    // somebody sends the signal Name
 	Open     EventKind = "open"      // somebody opens Gate by hand
 	Stop     EventKind = "stop"      // somebody stops the runs of Gate
@@ -50,6 +54,23 @@ type Event struct {
 	Removed []string         `json:"removed,omitempty"`
 	Memory  *Memory          `json:"memory,omitempty"`
 	Host    string           `json:"host,omitempty"` // Begin: the machine's name
+
+	// What happened, with Name: the account of a logon, logoff, lock or
+	// unlock, and what was watched for where something was (see
+	// [phrase.Occurrence.Watch]). Subject is what it happened to, such as the
+	// device, and Text the line of a log. Count is how often it happened, of
+	// which this event is the sum.
+	What    phrase.What      `json:"what,omitempty"`
+	Subject string           `json:"subject,omitempty"`
+	Text    string           `json:"text,omitempty"`
+	Count   int64            `json:"count,omitempty"`
+	Files   []string         `json:"-"` // that changed
+	Facts   *Facts           `json:"facts,omitempty"`
+	By      calendar.Instant `json:"by,omitempty"` // ClockSet: by how much, in milliseconds
+	Pace    *Pace            `json:"pace,omitempty"`
+
+	// Readings are what was measured when the run started or ended, in bytes.
+	Readings map[string]int64 `json:"readings,omitempty"`
 }
 
 // Usage is what a run has used.
@@ -86,6 +107,7 @@ type Memory struct {
 	LastGood    map[string]calendar.Instant `json:"last_good,omitempty"` // by gate
 	Waiting     []WaitMemory                `json:"waiting,omitempty"`
 	Running     []RunMemory                 `json:"running,omitempty"`
+	People      []Person                    `json:"people,omitempty"` // whose logon was told, in this boot
 }
 
 // OpeningMemory is what was decided about an opening.
@@ -95,14 +117,15 @@ type OpeningMemory struct {
 	Count  int64            `json:"count,omitempty"`  // how many moments there were
 }
 
-// WaitMemory is a start that was waiting: for a run of its gate to end, or
-// until an instant, for its next Try or, without one, for its delay.
+// WaitMemory is a start that was waiting.
 type WaitMemory struct {
+	For     WaitFor          `json:"for"`
 	Gate    string           `json:"gate"`
 	Opening string           `json:"opening,omitempty"`
 	Due     calendar.Instant `json:"due"`
 	Until   calendar.Instant `json:"until,omitempty"`
 	Try     int              `json:"try,omitempty"`
+	Cause   *Cause           `json:"cause,omitempty"`
 }
 
 // RunMemory is a run that had not ended.
@@ -130,6 +153,29 @@ const (
 	Halt    DecisionKind = "stop"     // send Signal to the program
 	End     DecisionKind = "end"      // the run has ended with Result
 )
+
+// WaitFor is what a start waits for.
+type WaitFor string
+
+// What a start may wait for.
+const (
+	ForRun   WaitFor = "run"   // for a run of its gate to end
+	ForRetry WaitFor = "retry" // for its next try
+	ForDelay WaitFor = "delay" // for the delay after its event
+	ForQuiet WaitFor = "quiet" // for files to be quiet
+	ForNeeds WaitFor = "needs" // for what its gate needs
+	ForPace  WaitFor = "pace"  // for its turn among the starts of a boot or logon
+)
+
+// Cause is the event that brought a moment.
+type Cause struct {
+	Event   phrase.What `json:"event"`
+	Account string      `json:"account,omitempty"` // logon, logoff, lock, unlock
+	Subject string      `json:"subject,omitempty"` // device, mount point, signal, gate, log
+	Text    string      `json:"text,omitempty"`    // the line of a log
+	Count   int64       `json:"count,omitempty"`   // of changes or lines
+	Files   []string    `json:"-"`                 // that changed
+}
 
 // Result is how a run, or a moment without one, turned out.
 type Result string
@@ -159,8 +205,10 @@ type Decision struct {
 	Signal  string           `json:"signal,omitempty"` // Halt: TERM or KILL
 	Count   int64            `json:"count,omitempty"`  // Skip: how many dues, where more than one
 	Moment  bool             `json:"moment,omitempty"` // the due begins the opening's repeats
-	Until   calendar.Instant `json:"until,omitempty"`  // Wait: when it is tried again
+	For     WaitFor          `json:"for,omitempty"`    // Wait: what for
+	Until   calendar.Instant `json:"until,omitempty"`  // Wait: when it is tried again, or given up
 	Try     int              `json:"try,omitempty"`    // how many tries there were before, for this due
+	Cause   *Cause           `json:"cause,omitempty"`
 	Reason  string           `json:"reason"`
 
 	first, earlier calendar.Instant // Skip: the first due, and the one before the last

@@ -11,6 +11,7 @@ import (
 
 // open decides every due of a gate up to now.
 func (e *Engine) open(gs *gateState) {
+	e.ripen(gs, e.now)
 	e.missed(gs)
 	for {
 		due := gs.earliest()
@@ -23,7 +24,8 @@ func (e *Engine) open(gs *gateState) {
 	if gs.retry != nil && gs.retryAt <= e.now {
 		req := *gs.retry
 		gs.retry = nil
-		e.request(gs, req, fmt.Sprintf("try %d of %d", req.try+1, gs.gate.Again.Times+1))
+		req.reason = fmt.Sprintf("try %d of %d", req.try+1, gs.gate.Again.Times+1)
+		e.admit(gs, req)
 	}
 }
 
@@ -77,7 +79,7 @@ func (e *Engine) missed(gs *gateState) {
 		e.out = append(e.out[:last], e.out[last+1:]...)
 	}
 	reason := fmt.Sprintf("caught up for %d missed, the last %s ago", n, spanText(e.now.Sub(d.Due)))
-	e.request(gs, request{opening: d.Opening, due: d.Due, kind: CatchUp, moment: d.Moment}, reason)
+	e.admit(gs, request{opening: d.Opening, due: d.Due, kind: CatchUp, moment: d.Moment, cause: d.Cause, reason: reason})
 }
 
 // openAt makes one start of all the openings of a gate that are due at an
@@ -98,12 +100,19 @@ func (e *Engine) openAt(gs *gateState, due calendar.Instant) {
 		}
 		o.lastDue = max(o.lastDue, due)
 	}
-	req.opening = first.Name
-	reason := "due: " + first.When
-	if req.kind == Repeat {
-		reason = fmt.Sprintf("repeat %d: %s", (due-first.base)/calendar.Instant(first.Plan.Phrase.Repeat.Every.Milliseconds()), first.When)
+	req.opening, req.cause = first.Name, first.cause
+	req.reason = "due: " + first.When
+	if req.cause != nil && req.cause.Count > 1 {
+		noun := "changes"
+		if req.cause.Event == phrase.Line {
+			noun = "lines"
+		}
+		req.reason += fmt.Sprintf("; %d %s", req.cause.Count, noun)
 	}
-	e.request(gs, req, reason)
+	if req.kind == Repeat {
+		req.reason = fmt.Sprintf("repeat %d: %s", (due-first.base)/calendar.Instant(first.Plan.Phrase.Repeat.Every.Milliseconds()), first.When)
+	}
+	e.admit(gs, req)
 	for _, o := range gs.opens {
 		if o.moment == due || o.repeat == due {
 			e.follow(gs, o, due)
@@ -170,7 +179,7 @@ func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, res
 	if n == 0 {
 		return
 	}
-	d := Decision{Kind: Skip, Gate: gs.gate.Name, Opening: o.Name, Due: last, Result: result, Moment: moment, Reason: why, first: first, earlier: earlier}
+	d := Decision{Kind: Skip, Gate: gs.gate.Name, Opening: o.Name, Due: last, Result: result, Moment: moment, Cause: o.cause, Reason: why, first: first, earlier: earlier}
 	if n > 1 {
 		d.Count, d.Reason = n, manyDues(why, n, last.Sub(first))
 	}
@@ -182,15 +191,11 @@ func manyDues(why string, n int64, within time.Duration) string {
 	return fmt.Sprintf("%s: %d dues in %s", why, n, phrase.FormatSpan(within))
 }
 
-// request starts the program, unless it still runs: then its gate's rule for
+// place starts the program, unless it still runs: then its gate's rule for
 // that decides.
-func (e *Engine) request(gs *gateState, req request, reason string) {
-	skip := func(r request, why string) {
-		e.decide(Decision{Kind: Skip, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Moment: r.moment, Try: r.try,
-			Result: Skipped, Reason: why})
-	}
+func (e *Engine) place(gs *gateState, req request) {
 	if len(gs.runs) == 0 || gs.gate.Rules.Busy == gate.BusyBeside {
-		e.start(gs, req, reason)
+		e.start(gs, req)
 		return
 	}
 	oldest := gs.runs[0]
@@ -198,23 +203,22 @@ func (e *Engine) request(gs *gateState, req request, reason string) {
 	switch gs.gate.Rules.Busy {
 	case gate.BusyQueue:
 		if gs.queued != nil {
-			skip(req, still+", and one start waits already")
+			e.skip(gs, req, still+", and one start waits already")
 			return
 		}
 		gs.queued = &req
-		e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Reason: still})
+		e.wait(gs, req, ForRun, 0, still)
 	case gate.BusyReplace:
 		if q := gs.queued; q != nil {
-			skip(*q, "a later moment has taken its place")
+			e.skip(gs, *q, overtaken)
 		}
 		gs.queued = &req
-		e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment,
-			Reason: still + " and is replaced"})
+		e.wait(gs, req, ForRun, 0, still+" and is replaced")
 		for _, r := range gs.runs {
 			e.halt(r, Stopped, "replaced by a new start")
 		}
 	default:
-		skip(req, still)
+		e.skip(gs, req, still)
 	}
 }
 
@@ -226,11 +230,26 @@ func spanText(d time.Duration) string {
 	return phrase.FormatSpan(d)
 }
 
-func (e *Engine) start(gs *gateState, req request, reason string) {
-	r := &run{id: e.nextRun, gate: gs, opening: req.opening, due: req.due, began: e.now, killAt: never, try: req.try}
+func (e *Engine) start(gs *gateState, req request) {
+	r := &run{id: e.nextRun, gate: gs, opening: req.opening, due: req.due, began: e.now, killAt: never, try: req.try,
+		byHand: req.byHand(), cause: req.cause}
 	e.nextRun++
 	e.runs[r.id] = r
 	gs.runs = append(gs.runs, r)
+	if c := req.cause; c != nil && c.Event == phrase.Change && req.kind != Repeat {
+		r.cause = gs.hand(req.opening, *c)
+	}
 	e.decide(Decision{Kind: req.kind, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Run: r.id,
-		Moment: req.moment, Try: req.try, Reason: reason})
+		Moment: req.moment, Try: req.try, Cause: r.cause, Reason: req.reason})
+}
+
+// hand gives a start the files that changed since the last one.
+func (gs *gateState) hand(name string, c Cause) *Cause {
+	for _, o := range gs.opens {
+		if o.Name == name && o.changes > 0 {
+			c.Files, c.Count = o.files.list, o.changes
+			o.files, o.changes = fileSet{}, 0
+		}
+	}
+	return &c
 }

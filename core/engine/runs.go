@@ -38,14 +38,7 @@ func (e *Engine) stop(name string) {
 	if gs == nil {
 		return
 	}
-	if q := gs.queued; q != nil {
-		gs.queued = nil
-		e.decide(Decision{Kind: Skip, Gate: name, Opening: q.opening, Due: q.due, Moment: q.moment, Result: Skipped, Reason: "stopped by hand while it waited"})
-	}
-	if t := gs.retry; t != nil {
-		gs.retry = nil
-		e.decide(Decision{Kind: Skip, Gate: name, Opening: t.opening, Due: t.due, Try: t.try, Result: Skipped, Reason: "stopped by hand before it was tried again"})
-	}
+	e.giveUp(gs, "stopped by hand")
 	for _, r := range gs.runs {
 		e.halt(r, Stopped, "stopped by hand")
 	}
@@ -62,7 +55,7 @@ func (e *Engine) runEvent(ev Event) {
 	if ev.Kind == Started {
 		r.began = e.now
 		e.arm(gs)
-		e.occur(phrase.StartOf, gs.gate.Name)
+		e.occur(&Cause{Event: phrase.StartOf, Subject: gs.gate.Name}, gs.gate.Name)
 		return
 	}
 	result, reason := r.outcome(ev)
@@ -75,7 +68,8 @@ func (e *Engine) runEvent(ev Event) {
 	}
 	if q := gs.queued; q != nil && len(gs.runs) == 0 {
 		gs.queued = nil
-		e.start(gs, *q, fmt.Sprintf("waited %s for run %d to end", spanText(e.now.Sub(q.due)), r.id))
+		q.reason = fmt.Sprintf("waited %s for run %d to end", spanText(e.now.Sub(q.due)), r.id)
+		e.admit(gs, *q)
 	}
 	if result == Failure && gs.queued == nil && !gs.gone {
 		e.again(gs, r)
@@ -86,9 +80,9 @@ func (e *Engine) runEvent(ev Event) {
 		}
 	}
 	e.arm(gs)
-	e.occur(phrase.EndOf, gs.gate.Name)
+	e.occur(&Cause{Event: phrase.EndOf, Subject: gs.gate.Name}, gs.gate.Name)
 	if result == Failure || result == Overran || result == Refused {
-		e.occur(phrase.FailureOf, gs.gate.Name)
+		e.occur(&Cause{Event: phrase.FailureOf, Subject: gs.gate.Name}, gs.gate.Name)
 	}
 	e.forget(gs)
 }
@@ -99,10 +93,10 @@ func (e *Engine) again(gs *gateState, r *run) {
 	if r.try >= a.Times || len(gs.runs) > 0 {
 		return
 	}
-	gs.retry = &request{opening: r.opening, due: r.due, kind: Retry, try: r.try + 1}
+	gs.retry = &request{opening: r.opening, due: r.due, kind: Retry, try: r.try + 1, cause: r.cause}
 	gs.retryAt = e.now.Add(a.Pause)
-	e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Until: gs.retryAt, Try: r.try + 1,
-		Reason: fmt.Sprintf("tried again in %s: try %d of %d", phrase.FormatSpan(a.Pause), r.try+2, a.Times+1)})
+	e.wait(gs, *gs.retry, ForRetry, gs.retryAt,
+		fmt.Sprintf("tried again in %s: try %d of %d", phrase.FormatSpan(a.Pause), r.try+2, a.Times+1))
 }
 
 // outcome judges how a run ended.
@@ -132,6 +126,7 @@ type Status struct {
 	Opening string           // of the next due
 	Running []int64          // runs, oldest first
 	Queued  bool
+	Waiting string // what a start waits for, "" where none does
 }
 
 // Status returns what goes on with a gate, and whether it is known.
@@ -141,6 +136,16 @@ func (e *Engine) Status(name string) (Status, bool) {
 		return Status{}, false
 	}
 	s := Status{Queued: gs.queued != nil}
+	switch {
+	case gs.waiting != nil:
+		s.Waiting = gs.waiting.lacked
+	case gs.queued != nil:
+		s.Waiting = "its run to end"
+	case slices.ContainsFunc(e.held, func(h held) bool { return h.gate == gs }):
+		s.Waiting = "its turn"
+	case gs.retry != nil:
+		s.Waiting = "its next try"
+	}
 	at := calendar.Instant(never)
 	for _, o := range gs.opens {
 		if due := min(o.moment, o.repeat); due < at {
@@ -163,6 +168,14 @@ func (e *Engine) Paused() (paused bool, since, until calendar.Instant) {
 		until = e.pauseUntil
 	}
 	return true, e.pausedAt, until
+}
+
+// GateOf returns the gate whose run it is, or "".
+func (e *Engine) GateOf(run int64) string {
+	if r := e.runs[run]; r != nil {
+		return r.gate.gate.Name
+	}
+	return ""
 }
 
 // Alive returns how many runs have not ended.

@@ -8,6 +8,8 @@
 package gate
 
 import (
+	"hash/fnv"
+	"io"
 	"path"
 	"regexp"
 	"strings"
@@ -116,6 +118,21 @@ func (g *Gate) RunsOn(host string) bool {
 
 // Active reports whether an opening is switched on, on a host.
 func (g *Gate) Active(o *Opening, host string) bool { return g.Enabled && o.Enabled && g.RunsOn(host) }
+
+// spread moves the moments of the gate's openings by a share of its spread that
+// is always the same for a host and a gate, so that many machines with the
+// same gate do not all begin at once.
+func (g *Gate) spread(host string) {
+	if g.Rules.Spread < time.Millisecond {
+		return
+	}
+	h := fnv.New64a()
+	io.WriteString(h, host+"/"+g.Name)
+	by := time.Duration(h.Sum64()%uint64(g.Rules.Spread.Milliseconds())) * time.Millisecond
+	for i := range g.Opens {
+		g.Opens[i].Plan = g.Opens[i].Plan.Spread(by.Truncate(time.Second))
+	}
+}
 
 // Default returns a gate with the values that hold where a file says nothing.
 func Default(name string) *Gate {

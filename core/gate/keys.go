@@ -12,26 +12,26 @@ import (
 )
 
 // A key is one that a gate file may have: how its value is taken over, and
-// whether what it asks for works already.
+// whether what it asks for does not work yet.
 type key struct {
 	set    func(r *reader, g *Gate, v value)
-	force  bool
+	later  bool
 	choice []string // the values of a text with few, the default first
 }
 
 // keys holds all keys of a gate file by their whole names, except "opens".
 var keys = map[string]key{
-	"about":   {set: text(func(g *Gate) *string { return &g.About }), force: true},
-	"run":     {set: (*reader).run, force: true},
-	"folder":  {set: (*reader).folder, force: true},
-	"enabled": {set: truth(func(g *Gate) *bool { return &g.Enabled }), force: true},
+	"about":   {set: text(func(g *Gate) *string { return &g.About })},
+	"run":     {set: (*reader).run},
+	"folder":  {set: (*reader).folder},
+	"enabled": {set: truth(func(g *Gate) *bool { return &g.Enabled })},
 
-	"as.user":     {set: (*reader).user},
-	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated })},
-	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop })},
-	"as.window":   choice(func(g *Gate) *string { return &g.As.Window }, "ordinary", "minimised", "none"),
-	"as.priority": choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
-	"as.env":      {set: (*reader).variables, force: true},
+	"as.user":     {set: (*reader).user, later: true},
+	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated }), later: true},
+	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop }), later: true},
+	"as.window":   later(choice(func(g *Gate) *string { return &g.As.Window }, "ordinary", "minimised", "none")),
+	"as.priority": later(choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low")),
+	"as.env":      {set: (*reader).variables},
 
 	"needs.power":   {set: (*reader).power},
 	"needs.people":  {set: (*reader).people},
@@ -41,21 +41,21 @@ var keys = map[string]key{
 	"needs.wait":    {set: span(func(g *Gate) *time.Duration { return &g.Needs.Wait })},
 	"needs.if_lost": choice(func(g *Gate) *string { return &g.Needs.IfLost }, "carry on", "stop"),
 
-	"limits.longest": {set: span(func(g *Gate) *time.Duration { return &g.Limits.Longest }), force: true},
-	"limits.grace":   {set: span(func(g *Gate) *time.Duration { return &g.Limits.Grace }), force: true},
-	"limits.output":  {set: (*reader).output, force: true},
-	"limits.success": {set: (*reader).success, force: true},
+	"limits.longest": {set: span(func(g *Gate) *time.Duration { return &g.Limits.Longest })},
+	"limits.grace":   {set: span(func(g *Gate) *time.Duration { return &g.Limits.Grace })},
+	"limits.output":  {set: (*reader).output},
+	"limits.success": {set: (*reader).success},
 
-	"again.times": {set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000), force: true},
-	"again.pause": {set: span(func(g *Gate) *time.Duration { return &g.Again.Pause }), force: true},
+	"again.times": {set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000)},
+	"again.pause": {set: span(func(g *Gate) *time.Duration { return &g.Again.Pause })},
 
-	"rules.busy":          inForce(choice(func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside)),
-	"rules.missed":        inForce(choice(func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce)),
-	"rules.missed_within": {set: span(func(g *Gate) *time.Duration { return &g.Rules.MissedWithin }), force: true},
+	"rules.busy":          choice(func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside),
+	"rules.missed":        choice(func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce),
+	"rules.missed_within": {set: span(func(g *Gate) *time.Duration { return &g.Rules.MissedWithin })},
 	"rules.wake":          {set: span(func(g *Gate) *time.Duration { return &g.Rules.Wake })},
 	"rules.spread":        {set: span(func(g *Gate) *time.Duration { return &g.Rules.Spread })},
 
-	"only.hosts":    {set: (*reader).hosts, force: true},
+	"only.hosts":    {set: (*reader).hosts},
 	"only.readings": {set: (*reader).readings},
 }
 
@@ -65,7 +65,7 @@ var keyNames = append(slices.Sorted(maps.Keys(keys)), "opens")
 // tableNames are the tables that a gate file may have.
 var tableNames = []string{"as", "as.env", "needs", "limits", "again", "rules", "only"}
 
-func inForce(k key) key { k.force = true; return k }
+func later(k key) key { k.later = true; return k }
 
 func text(at func(*Gate) *string) func(*reader, *Gate, value) {
 	return func(r *reader, g *Gate, v value) {

@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -97,6 +96,7 @@ func (r *reader) read(scope Scope) *Gate {
 		r.failAt(0, 0, "run-empty", "the file does not say what to run", `add run = ["/opt/larkspur/bin/job-board"]`)
 	}
 	r.combinations(g, doc, scope)
+	g.spread(r.env.Host)
 	return g
 }
 
@@ -120,7 +120,7 @@ func (r *reader) field(g *Gate, f field) {
 	case known:
 		before := len(r.found)
 		k.set(r, g, f.value)
-		if !k.force && len(r.found) == before {
+		if k.later && len(r.found) == before {
 			r.notInForce(name, f)
 		}
 	case strings.HasPrefix(name, "as.env.") && len(f.path) == 3:
@@ -318,10 +318,6 @@ func (r *reader) plan(v value) *phrase.Plan {
 		return nil
 	}
 	plan, err := p.Compile(r.env)
-	if notYet := (*phrase.NotYetError)(nil); errors.As(err, &notYet) {
-		r.fail(v, "not-in-force", notYet.Error(), "")
-		return nil
-	}
 	if err != nil {
 		r.phraseFault(v, err)
 		return nil

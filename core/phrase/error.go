@@ -41,11 +41,3 @@ func (e *Error) Caret() string {
 	width := max(1, utf8.RuneCountInString(e.Text[e.Pos:e.Pos+e.Len]))
 	return e.Text + "\n" + strings.Repeat(" ", e.Column()-1) + strings.Repeat("^", width)
 }
-
-// NotYetError reports a phrase that is right but of a form that does not work
-// yet.
-type NotYetError struct{ Form string }
-
-func (e *NotYetError) Error() string {
-	return fmt.Sprintf("%q is understood but not in force yet: nothing would start", e.Form)
-}

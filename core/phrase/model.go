@@ -54,6 +54,18 @@ type Occurrence struct {
 	Period string // "day" or "week" with First
 }
 
+// Watch returns what must be watched for the event, in words that are the
+// same for all openings that can share it, or "" where the machine tells of
+// the event in any case.
+func (o Occurrence) Watch() string {
+	switch o.What {
+	case Change, Line, LowMemory, LowDisk, Mount, Unmount, Device:
+		o.First, o.Quiet = false, 0
+		return o.String()
+	}
+	return ""
+}
+
 // What names a kind of event.
 type What string
 

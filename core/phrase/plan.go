@@ -3,7 +3,7 @@ package phrase
 import (
 	"errors"
 	"fmt"
-	"slices"
+	"time"
 
 	"timegate/core/calendar"
 )
@@ -16,6 +16,9 @@ type Env struct {
 	FindZone func(name string) (*calendar.Zone, error)
 	// DaysIn reads a file of days; its error is shown as it is.
 	DaysIn func(path string) ([]calendar.Item, error)
+	// Host is the workstation's name. Where starts are spread over several
+	// machines, each machine's share follows from it.
+	Host string
 }
 
 // Plan is a phrase made ready to compute dues. A due is a moment, which the
@@ -30,14 +33,22 @@ type Plan struct {
 	first calendar.Instant // bounds of moments and of repeats, both included
 	last  calendar.Instant
 	days  *calendar.Days // on which an event counts
+	// spread is how long after what the phrase says every moment comes.
+	spread calendar.Instant
 }
 
-// Compile resolves zones and files of days. Its error is an [*Error], or a
-// [*NotYetError] for a form without effect so far.
+// Spread returns the plan with every moment later by a span.
+func (pl *Plan) Spread(by time.Duration) *Plan {
+	later := *pl
+	later.spread = calendar.Instant(by.Milliseconds())
+	return &later
+}
+
+// Lateness is how much later every moment comes than the phrase says.
+func (pl *Plan) Lateness() time.Duration { return time.Duration(pl.spread) * time.Millisecond }
+
+// Compile resolves zones and files of days. Its error is an [*Error].
 func (q *Phrase) Compile(env Env) (*Plan, error) {
-	if form := q.notYet(); form != "" {
-		return nil, &NotYetError{Form: form}
-	}
 	plan := &Plan{Phrase: q, Zone: env.Zone, first: calendar.MinInstant, last: calendar.MaxInstant}
 	switch q.Zone {
 	case "":
@@ -154,17 +165,6 @@ func (q *Phrase) errorAt(part string, cause error) *Error {
 	return e
 }
 
-// inForce are the events that the keeper hears of so far.
-var inForce = []What{Boot, EndOf, FailureOf, StartOf, Signal}
-
-// notYet names the part of a phrase that has no effect so far.
-func (q *Phrase) notYet() string {
-	if q.Kind == Event && !slices.Contains(inForce, q.Event.What) {
-		return string(q.Event.What)
-	}
-	return ""
-}
-
 func terms(list []Days) []calendar.Term {
 	var out []calendar.Term
 	for _, d := range list {
@@ -192,7 +192,10 @@ func (d DateTime) end(z *calendar.Zone) calendar.Instant {
 
 // Allows reports whether a moment may lie at an instant, as "starting" and
 // "ending" say.
-func (pl *Plan) Allows(at calendar.Instant) bool { return at >= pl.first && at <= pl.last }
+func (pl *Plan) Allows(at calendar.Instant) bool {
+	at -= pl.spread
+	return at >= pl.first && at <= pl.last
+}
 
 // Occurs reports whether an event at an instant counts: whether its day, and
 // its window where there is one, are the phrase's.
@@ -233,8 +236,26 @@ func (pl *Plan) NextMoment(after calendar.Instant) (calendar.Instant, bool) {
 	if pl.Rule == nil {
 		return 0, false
 	}
-	return pl.Rule.Next(after)
+	due, ok := pl.Rule.Next(after - pl.spread)
+	return due + pl.spread, ok
 }
+
+// prevMoment returns the last moment before an instant.
+func (pl *Plan) prevMoment(before calendar.Instant) (calendar.Instant, bool) {
+	due, ok := pl.Rule.Prev(before - pl.spread)
+	return due + pl.spread, ok
+}
+
+// lastRepeat is the last instant at which a repeat may lie.
+func (pl *Plan) lastRepeat() calendar.Instant {
+	if pl.last == calendar.MaxInstant {
+		return pl.last
+	}
+	return pl.last + pl.spread
+}
+
+// Explain says what a clock change has done to a moment, or "".
+func (pl *Plan) Explain(due calendar.Instant) string { return pl.Rule.Explain(due - pl.spread) }
 
 // NextRepeat returns the first repeat after an instant of the moment at base,
 // whatever moments come in between.
@@ -245,7 +266,7 @@ func (pl *Plan) NextRepeat(base, after calendar.Instant) (calendar.Instant, bool
 	}
 	every := calendar.Instant(r.Every.Milliseconds())
 	due := base + (max(after-base, 0)/every+1)*every
-	if due > pl.last || !r.Ever && due > base.Add(r.For) {
+	if due > pl.lastRepeat() || !r.Ever && due > base.Add(r.For) {
 		return 0, false
 	}
 	return due, true
@@ -258,7 +279,7 @@ func (pl *Plan) Next(after calendar.Instant) (due calendar.Instant, repeat, ok b
 	if pl.Phrase.Repeat == nil || pl.Rule == nil {
 		return due, false, ok
 	}
-	if base, had := pl.Rule.Prev(after + 1); had {
+	if base, had := pl.prevMoment(after + 1); had {
 		if again, more := pl.NextRepeat(base, after); more && (!ok || again < due) {
 			return again, true, true
 		}
@@ -272,13 +293,13 @@ func (pl *Plan) Prev(before calendar.Instant) (due calendar.Instant, repeat, ok 
 	if pl.Rule == nil {
 		return 0, false, false
 	}
-	base, ok := pl.Rule.Prev(before)
+	base, ok := pl.prevMoment(before)
 	r := pl.Phrase.Repeat
 	if !ok || r == nil {
 		return base, false, ok
 	}
 	every := calendar.Instant(r.Every.Milliseconds())
-	last := min(before-1, pl.last)
+	last := min(before-1, pl.lastRepeat())
 	if !r.Ever {
 		last = min(last, base.Add(r.For))
 	}
@@ -293,19 +314,19 @@ func (pl *Plan) Count(from, to calendar.Instant) int64 {
 	if pl.Rule == nil {
 		return 0
 	}
-	n := pl.Rule.Count(from, to)
+	n := pl.Rule.Count(from-pl.spread, to-pl.spread)
 	r := pl.Phrase.Repeat
 	if r == nil {
 		return n
 	}
 	every := int64(r.Every.Milliseconds())
-	base, ok := pl.Rule.Prev(from + 1)
+	base, ok := pl.prevMoment(from + 1)
 	if !ok {
-		base, ok = pl.Rule.Next(from)
+		base, ok = pl.NextMoment(from)
 	}
 	for ok && base <= to {
-		next, more := pl.Rule.Next(base)
-		last := min(to, pl.last)
+		next, more := pl.NextMoment(base)
+		last := min(to, pl.lastRepeat())
 		if !r.Ever {
 			last = min(last, base.Add(r.For))
 		}

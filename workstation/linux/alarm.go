@@ -19,19 +19,56 @@ type alarm struct {
 	file  *os.File
 	wakes chan workstation.Wake
 
-	mu sync.Mutex // guards at
-	at time.Time
+	slept func() // called when the machine has been asleep
+
+	mu     sync.Mutex // guards what follows
+	at     time.Time
+	clocks clocks
+}
+
+// clocks compares the kernel's clocks: their differences tell whether the
+// wall clock was set, and whether the machine was asleep.
+type clocks struct {
+	ahead  time.Duration // of the wall clock to the time since boot
+	asleep time.Duration // time since boot in which the machine slept
+}
+
+// slack is what the reading of two clocks one after the other may differ by.
+const slack = 100 * time.Millisecond
+
+func readClocks() clocks {
+	read := func(id int32) time.Duration {
+		var ts unix.Timespec
+		unix.ClockGettime(id, &ts) // cannot fail for the clocks that every kernel has
+		return time.Duration(ts.Nano())
+	}
+	boot := read(unix.CLOCK_BOOTTIME)
+	return clocks{ahead: read(unix.CLOCK_REALTIME) - boot, asleep: boot - read(unix.CLOCK_MONOTONIC)}
+}
+
+// compare returns by how much the wall clock was set since it was last asked,
+// and for how long the machine was asleep.
+func (a *alarm) compare() (set, asleep time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := readClocks()
+	if asleep = now.asleep - a.clocks.asleep; asleep < slack {
+		asleep = 0
+	}
+	set = now.ahead - a.clocks.ahead
+	a.clocks = now
+	return set, asleep
 }
 
 // farAway is armed where nothing is due: the year 36812.
 const farAway = 1 << 40
 
-func newAlarm() (*alarm, error) {
+func newAlarm(slept func()) (*alarm, error) {
 	fd, err := unix.TimerfdCreate(unix.CLOCK_REALTIME, unix.TFD_CLOEXEC|unix.TFD_NONBLOCK)
 	if err != nil {
 		return nil, fmt.Errorf("%w: timerfd: %w", workstation.ErrNoClock, err)
 	}
-	a := &alarm{file: os.NewFile(uintptr(fd), "timerfd"), wakes: make(chan workstation.Wake, 1)}
+	a := &alarm{file: os.NewFile(uintptr(fd), "timerfd"), wakes: make(chan workstation.Wake, 1), slept: slept, clocks: readClocks()}
 	if err := a.arm(); err != nil {
 		return nil, fmt.Errorf("%w: timerfd: %w", workstation.ErrNoClock, err)
 	}
@@ -74,9 +111,10 @@ func (a *alarm) watch() {
 	for {
 		_, err := a.file.Read(count[:])
 		w := workstation.Wake{}
+		set, asleep := a.compare()
 		switch {
-		case errors.Is(err, unix.ECANCELED):
-			w.ClockSet = true
+		case errors.Is(err, unix.ECANCELED): // so also when the machine wakes up
+			w.ClockSet, w.By = true, set
 			a.mu.Lock()
 			a.arm()
 			a.mu.Unlock()
@@ -87,6 +125,9 @@ func (a *alarm) watch() {
 			a.at = time.Time{} // a time asked for again is armed again
 			a.arm()            // until then, for the clock being set
 			a.mu.Unlock()
+		}
+		if asleep > 0 && !errors.Is(err, os.ErrClosed) {
+			a.slept()
 		}
 		a.send(w)
 	}
@@ -102,7 +143,7 @@ func (a *alarm) send(w workstation.Wake) {
 		}
 		select {
 		case old := <-a.wakes:
-			w.ClockSet = w.ClockSet || old.ClockSet
+			w = w.After(old)
 		default:
 		}
 	}

@@ -1,13 +1,19 @@
-// Package linux is the real machine: its wall clock through a timerfd, its
-// boot by the kernel's boot id, and real processes.
+// Package linux is the real machine, through the kernel's and the desktop's
+// public interfaces: its wall clock through a timerfd, its boot by the
+// kernel's boot id, sessions and sleep by the login manager, power by sysfs
+// and uevents, files by inotify, and real processes.
 package linux
 
 import (
+	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/phrase"
 	"timegate/workstation"
 	"timegate/workstation/zones"
 )
@@ -17,17 +23,33 @@ type Machine struct {
 	Starter
 	zone  *calendar.Zone
 	alarm *alarm
+	wake  wakeAlarm
+	board *workstation.Board
+
+	mu       sync.Mutex // guards what follows
+	wants    workstation.Wants
+	files    *Files
+	login    *login
+	uevents  *uevents
+	routes   *routes
+	mounts   *mounts
+	levels   *levels
+	idle     *idleness
+	troubles map[string]error // by what cannot be told
 }
 
 var _ workstation.Workstation = (*Machine)(nil)
 
 // New returns this machine.
 func New() (*Machine, error) {
-	a, err := newAlarm()
+	m := &Machine{zone: zones.Local(), board: workstation.NewBoard(), troubles: map[string]error{}}
+	a, err := newAlarm(m.slept)
 	if err != nil {
+		m.board.Close()
 		return nil, err
 	}
-	return &Machine{zone: zones.Local(), alarm: a}, nil
+	m.alarm = a
+	return m, nil
 }
 
 // Now implements [workstation.Workstation].
@@ -57,8 +79,20 @@ func (m *Machine) SetWake(at time.Time) { m.alarm.set(at) }
 // Wakes implements [workstation.Workstation].
 func (m *Machine) Wakes() <-chan workstation.Wake { return m.alarm.wakes }
 
-// Close implements [workstation.Workstation].
-func (m *Machine) Close() error { return m.alarm.close() }
+// SetAlarm implements [workstation.Workstation].
+func (m *Machine) SetAlarm(at time.Time) error { return m.wake.set(at) }
+
+// Facts implements [workstation.Workstation].
+func (m *Machine) Facts() engine.Facts { return m.board.Facts() }
+
+// Notices implements [workstation.Workstation].
+func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices() }
+
+// Pressure implements [workstation.Workstation].
+func (m *Machine) Pressure() int { return pressure() }
+
+// Reading implements [workstation.Workstation].
+func (m *Machine) Reading(name string) (int64, error) { return Reading(name) }
 
 // BootID implements [workstation.Workstation]: the kernel's random boot_id.
 func (m *Machine) BootID() string { return BootID() }
@@ -70,4 +104,239 @@ func BootID() string {
 		return ""
 	}
 	return strings.TrimSpace(string(b))
+}
+
+// Watch implements [workstation.Workstation]. What is not wanted is not
+// listened to, so that it does not wake the keeper.
+func (m *Machine) Watch(w workstation.Wants) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	before := m.wants
+	m.wants = w
+	m.watchPower(w)
+	m.watchRoutes(w)
+	m.watchFiles(w)
+	m.watchMounts(w)
+	m.watchLogin(w)
+	if w.Idle != before.Idle {
+		m.watchIdle(w)
+	}
+	low := append(w.Of(phrase.LowMemory), w.Of(phrase.LowDisk)...)
+	if m.levels == nil && len(low) > 0 {
+		m.levels = newLevels(m.board)
+	}
+	if m.levels != nil {
+		m.levels.set <- low
+	}
+}
+
+// trouble notes that something cannot be told, or that it can.
+func (m *Machine) trouble(what string, err error) {
+	if delete(m.troubles, what); err != nil {
+		m.troubles[what] = err
+	}
+}
+
+func (m *Machine) watchPower(w workstation.Wants) {
+	devices := len(w.Of(phrase.Device)) > 0
+	if !w.Power && !devices && m.uevents != nil {
+		m.uevents.close()
+		m.uevents = nil
+	}
+	if m.uevents != nil || !w.Power && !devices {
+		return
+	}
+	var err error
+	again := func() { postPower(m.board, readPower(supplies), false) }
+	m.uevents, err = listenUevents(func(ev uevent) {
+		switch {
+		case ev["SUBSYSTEM"] == "power_supply":
+			again()
+		case ev["ACTION"] == "add":
+			m.attached(deviceNames(ev, "/sys"))
+		}
+	}, again)
+	m.trouble("power and devices", err)
+	postPower(m.board, readPower(supplies), true)
+}
+
+// attached tells of a new device by the names it has.
+func (m *Machine) attached(names []string) {
+	m.mu.Lock()
+	w := m.wants
+	m.mu.Unlock()
+	for _, watch := range w.Attached(names...) {
+		m.board.Post(workstation.Notice{What: phrase.Device, Name: watch.Key, Subject: names[0]}, nil)
+	}
+}
+
+func (m *Machine) watchRoutes(w workstation.Wants) {
+	if !w.Online && m.routes != nil {
+		m.routes.close()
+		m.routes = nil
+	}
+	if !w.Online || m.routes != nil {
+		return
+	}
+	var err error
+	m.routes, err = listenRoutes(func() { postOnline(m.board, online(), false) })
+	m.trouble("the network", err)
+	postOnline(m.board, online(), true)
+}
+
+// watchFiles also serves the login manager, which must know when the message
+// bus comes.
+func (m *Machine) watchFiles(w workstation.Wants) {
+	changes, lines := w.Of(phrase.Change), w.Of(phrase.Line)
+	if m.files == nil && (len(changes)+len(lines)+len(w.Places) > 0 || needsLogin(w)) {
+		files, err := NewFiles(m.board)
+		if m.trouble("files", err); err != nil {
+			return
+		}
+		m.files = files
+	}
+	if m.files != nil {
+		m.files.Watch(w)
+	}
+}
+
+func (m *Machine) watchMounts(w workstation.Wants) {
+	wanted := len(w.Of(phrase.Mount))+len(w.Of(phrase.Unmount))+len(w.Places) > 0
+	if !wanted || m.mounts != nil {
+		return
+	}
+	var err error
+	m.mounts, err = watchMounts(m.mounted)
+	m.trouble("mounts", err)
+}
+
+// mounted tells of mount points that came and went.
+func (m *Machine) mounted(came, went []string) {
+	m.mu.Lock()
+	w, files := m.wants, m.files
+	m.mu.Unlock()
+	if files != nil {
+		files.checkPlaces()
+	}
+	for what, points := range map[phrase.What][]string{phrase.Mount: came, phrase.Unmount: went} {
+		for _, point := range points {
+			for _, watch := range w.Mounted(what, point) {
+				m.board.Post(workstation.Notice{What: what, Name: watch.Key, Subject: point}, nil)
+			}
+		}
+	}
+}
+
+// needsLogin reports whether the login manager can tell something that is
+// wanted.
+func needsLogin(w workstation.Wants) bool {
+	return w.People || w.Sleep || w.Before.Sleep || w.Before.Shutdown || w.Idle > 0 && !hasX()
+}
+
+func (m *Machine) watchLogin(w workstation.Wants) {
+	if m.login == nil && needsLogin(w) && m.files != nil {
+		m.login = newLogin(m.board, m.files)
+	}
+	if m.login != nil {
+		m.login.want(w)
+	}
+}
+
+func (m *Machine) watchIdle(w workstation.Wants) {
+	if m.idle != nil {
+		m.idle.close()
+		m.idle = nil
+	}
+	if w.Idle == 0 || !hasX() {
+		return
+	}
+	var err error
+	m.idle, err = listenIdle(m.board, w.Idle)
+	m.trouble("idleness", err)
+}
+
+// slept tells of a sleep that only the clocks have noticed.
+func (m *Machine) slept() {
+	m.mu.Lock()
+	login, wanted := m.login, m.wants.Sleep
+	m.mu.Unlock()
+	if login != nil {
+		if answers, _ := login.state(); answers {
+			return // it tells of this itself
+		}
+	}
+	if wanted {
+		m.board.Post(workstation.Notice{What: phrase.Resume}, nil)
+	}
+}
+
+// Troubles implements [workstation.Workstation].
+func (m *Machine) Troubles() []workstation.Trouble {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var out []workstation.Trouble
+	for what, err := range m.troubles {
+		out = append(out, workstation.Trouble{What: what, Why: err.Error()})
+	}
+	if m.login != nil && needsLogin(m.wants) {
+		if _, err := m.login.state(); err != nil {
+			out = append(out, workstation.Trouble{What: m.wantsOfLogin(), Why: err.Error()})
+		}
+	}
+	if m.files != nil {
+		out = append(out, m.files.Troubles()...)
+	}
+	return out
+}
+
+// wantsOfLogin names what the login manager is asked for.
+func (m *Machine) wantsOfLogin() string {
+	var out []string
+	for _, x := range []struct {
+		name   string
+		wanted bool
+	}{
+		{"logons and locks", m.wants.People}, {"sleep", m.wants.Sleep}, {"shutdown", m.wants.Before.Shutdown},
+		{"idleness", m.wants.Idle > 0 && !hasX()},
+	} {
+		if x.wanted {
+			out = append(out, x.name)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Close implements [workstation.Workstation].
+func (m *Machine) Close() error {
+	m.mu.Lock()
+	login, files, mounts := m.login, m.files, m.mounts
+	if m.uevents != nil {
+		m.uevents.close()
+	}
+	if m.routes != nil {
+		m.routes.close()
+	}
+	if m.levels != nil {
+		m.levels.close()
+	}
+	if m.idle != nil {
+		m.idle.close()
+	}
+	m.mu.Unlock()
+	// These may be about to ask for the lock.
+	if login != nil {
+		login.close()
+	}
+	if mounts != nil {
+		mounts.close()
+	}
+	if files != nil {
+		files.Close()
+	}
+	m.board.Close()
+	m.wake.close()
+	if err := m.alarm.close(); err != nil {
+		return fmt.Errorf("the clock: %w", err)
+	}
+	return nil
 }

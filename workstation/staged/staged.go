@@ -1,13 +1,18 @@
 // Package staged is the stand-in for a machine: a clock that runs as a
-// rehearsed day wants it, with programs that are really started. It is for
-// demos and tests, and whatever uses it says so.
+// rehearsed day wants it, and power, sessions, sleep, network and idleness as
+// they are set. The programs are really started, and files are really
+// watched. It is for demos and tests, and whatever uses it says so.
 package staged
 
 import (
+	"fmt"
+	"slices"
 	"sync"
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/phrase"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 )
@@ -28,32 +33,57 @@ type Options struct {
 type Machine struct {
 	starter linux.Starter
 	zone    *calendar.Zone
-	bootID  string
 	host    string
 	idle    float64
 	wakes   chan workstation.Wake
+	board   *workstation.Board
+	files   *linux.Files
 
 	mu      sync.Mutex // guards what follows
-	base    time.Time  // staged time at the real time since
+	bootID  string
+	base    time.Time // staged time at the real time since
 	since   time.Time
 	running int
+	slow    time.Time // the real time until which the clock keeps real time too
 	wake    time.Time // the wake asked for; zero for none
 	rung    bool      // the keeper was told that it has come
 	asked   bool      // a wake was asked for: until then the clock stands
+	asleep  bool
+	script  []scene // what is still to come, in order
 	timer   *time.Timer
 	closed  bool
+	wants   workstation.Wants
+	memory  int64            // bytes free, -1 where the machine's own hold
+	disks   map[string]int64 // bytes free by path
+	levels  map[string]*workstation.Level
+	alarm   time.Time
+}
+
+// scene is something that happens at a time of the staged day.
+type scene struct {
+	at time.Time
+	do func()
 }
 
 var _ workstation.Workstation = (*Machine)(nil)
 
 // New returns a staged machine. Its clock begins to run when a keeper first
 // asks for a wake.
-func New(o Options) *Machine {
+func New(o Options) (*Machine, error) {
 	rate := o.Rate
 	if rate == 0 {
 		rate = 1
 	}
-	return &Machine{zone: o.Zone, bootID: o.BootID, host: o.Host, idle: rate, base: o.At, since: time.Now(), wakes: make(chan workstation.Wake, 1)}
+	m := &Machine{zone: o.Zone, bootID: o.BootID, host: o.Host, idle: rate, base: o.At, since: time.Now(),
+		wakes: make(chan workstation.Wake, 1), board: workstation.NewBoard(), memory: -1, disks: map[string]int64{},
+		levels: map[string]*workstation.Level{}}
+	files, err := linux.NewFiles(m.board)
+	if err != nil {
+		m.board.Close()
+		return nil, err
+	}
+	m.files = files
+	return m, nil
 }
 
 // Now implements [workstation.Workstation].
@@ -63,21 +93,41 @@ func (m *Machine) Now() time.Time {
 	return m.now()
 }
 
-// now never runs ahead of a wake that is asked for: a fast clock stands still
-// there until the keeper has answered.
+// now never runs ahead of what is to happen: a fast clock stands still there
+// until the keeper has answered.
 func (m *Machine) now() time.Time {
 	t := m.base.Add(time.Duration(float64(time.Since(m.since)) * m.rate()))
 	if !m.asked {
 		return m.base
 	}
-	if m.rate() != 1 && !m.wake.IsZero() && t.After(m.wake) && !m.base.After(m.wake) {
-		return m.wake
+	if m.rate() != 1 {
+		for _, stop := range []time.Time{m.ringAt(), m.sceneAt()} {
+			if !stop.IsZero() && t.After(stop) && !m.base.After(stop) {
+				t = stop
+			}
+		}
 	}
 	return t
 }
 
+// ringAt is when the keeper is to be woken; a machine that is asleep wakes
+// nobody, unless by its alarm.
+func (m *Machine) ringAt() time.Time {
+	if m.asleep {
+		return m.alarm
+	}
+	return m.wake
+}
+
+func (m *Machine) sceneAt() time.Time {
+	if len(m.script) == 0 {
+		return time.Time{}
+	}
+	return m.script[0].at
+}
+
 func (m *Machine) rate() float64 {
-	if m.running > 0 {
+	if m.running > 0 || time.Now().Before(m.slow) {
 		return 1
 	}
 	return m.idle
@@ -87,7 +137,11 @@ func (m *Machine) rate() float64 {
 func (m *Machine) Zone() *calendar.Zone { return m.zone }
 
 // BootID implements [workstation.Workstation].
-func (m *Machine) BootID() string { return m.bootID }
+func (m *Machine) BootID() string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.bootID
+}
 
 // Host implements [workstation.Workstation].
 func (m *Machine) Host() string { return m.host }
@@ -102,18 +156,41 @@ func (m *Machine) Wakes() <-chan workstation.Wake { return m.wakes }
 func (m *Machine) SetWake(at time.Time) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.base, m.since = m.now(), time.Now()
+	m.rebase()
 	m.wake, m.rung, m.asked = at, false, true
 	m.rearm()
 }
 
-// Jump sets the clock forward or back, as a person does.
+// SetAlarm implements [workstation.Workstation]: a staged machine can always
+// be woken.
+func (m *Machine) SetAlarm(at time.Time) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.alarm = at
+	return nil
+}
+
+// rebase lets the clock run on from now, at the rate that then holds.
+func (m *Machine) rebase() { m.base, m.since = m.now(), time.Now() }
+
+// Jump sets the clock forward or back, as a person does. While the machine is
+// asleep, the time passes instead.
 func (m *Machine) Jump(by time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.base, m.since, m.rung = m.now().Add(by), time.Now(), false
-	m.send(workstation.Wake{ClockSet: true})
+	if !m.asleep {
+		m.send(workstation.Wake{ClockSet: true, By: by})
+	}
 	m.rearm()
+}
+
+// At lets something happen at a time of the staged day. Times are given in
+// order.
+func (m *Machine) At(at time.Time, do func()) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.script = append(m.script, scene{at, do})
 }
 
 // count notes that programs began or ended and lets the clock run at the rate
@@ -121,44 +198,111 @@ func (m *Machine) Jump(by time.Duration) {
 func (m *Machine) count(by int) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.base, m.since = m.now(), time.Now()
+	m.rebase()
 	m.running += by
 	m.rearm()
 }
 
-// rearm sets the real timer for the staged time that was asked for.
+// rearm sets the real timer for the staged time of what comes next.
 func (m *Machine) rearm() {
 	if m.timer != nil {
 		m.timer.Stop()
 	}
-	if m.wake.IsZero() || m.rung || m.closed {
+	next := m.sceneAt()
+	if at := m.ringAt(); !at.IsZero() && !m.rung && (next.IsZero() || at.Before(next)) {
+		next = at
+	}
+	if next.IsZero() || m.closed || !m.asked {
 		return
 	}
-	wait := time.Duration(float64(m.wake.Sub(m.now()))/m.rate()) + time.Microsecond
+	wait := time.Duration(float64(next.Sub(m.now()))/m.rate()) + time.Microsecond
+	if slow := time.Until(m.slow); slow > 0 {
+		wait = min(wait, slow+time.Microsecond) // then the rate changes
+	}
 	m.timer = time.AfterFunc(wait, m.ring)
 }
 
 func (m *Machine) ring() {
 	m.mu.Lock()
-	defer m.mu.Unlock()
-	switch {
-	case m.wake.IsZero() || m.rung || m.closed:
-	case m.now().Before(m.wake):
-		m.rearm() // the rate has changed
-	default:
-		m.rung = true
-		m.send(workstation.Wake{})
+	if m.closed {
+		m.mu.Unlock()
+		return
 	}
+	now := m.now()
+	var do func()
+	switch at := m.ringAt(); {
+	case !at.IsZero() && !m.rung && !now.Before(at) && (len(m.script) == 0 || !m.sceneAt().Before(at)):
+		m.rung = true
+		if m.asleep {
+			m.awake()
+		}
+		m.send(workstation.Wake{})
+	case len(m.script) > 0 && !now.Before(m.sceneAt()):
+		m.base, m.since = now, time.Now()
+		do, m.script = m.script[0].do, m.script[1:]
+		m.slow = time.Now().Add(settle)
+		m.rearm()
+	default:
+		m.rebase()
+		m.rearm() // the rate has changed
+	}
+	m.mu.Unlock()
+	if do != nil {
+		do()
+	}
+}
+
+// settle is how long the clock keeps real time after something happened, so
+// that what follows from it has its true time.
+const settle = 250 * time.Millisecond
+
+// awake ends the machine's sleep.
+func (m *Machine) awake() {
+	m.asleep = false
+	m.board.Post(workstation.Notice{What: phrase.Resume}, nil)
 }
 
 // send leaves one wake for the keeper; that the clock was set is not lost.
 func (m *Machine) send(w workstation.Wake) {
 	select {
 	case old := <-m.wakes:
-		w.ClockSet = w.ClockSet || old.ClockSet
+		w = w.After(old)
 	default:
 	}
 	m.wakes <- w
+}
+
+// Watch implements [workstation.Workstation]. Files are really watched.
+func (m *Machine) Watch(w workstation.Wants) {
+	m.mu.Lock()
+	m.wants = w
+	m.mu.Unlock()
+	m.files.Watch(w)
+}
+
+// Facts implements [workstation.Workstation].
+func (m *Machine) Facts() engine.Facts { return m.board.Facts() }
+
+// Notices implements [workstation.Workstation].
+func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices() }
+
+// Troubles implements [workstation.Workstation].
+func (m *Machine) Troubles() []workstation.Trouble { return m.files.Troubles() }
+
+// Pressure implements [workstation.Workstation]: a staged machine is calm.
+func (m *Machine) Pressure() int { return 0 }
+
+// Reading implements [workstation.Workstation].
+func (m *Machine) Reading(name string) (int64, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if name == "memory" && m.memory >= 0 {
+		return m.memory, nil
+	}
+	if free, ok := m.disks[trimDisk(name)]; ok {
+		return free, nil
+	}
+	return linux.Reading(name)
 }
 
 // Start implements [workstation.Workstation]: the program is really started.
@@ -193,10 +337,20 @@ func (m *Machine) watched(o workstation.Order) workstation.Order {
 // Close implements [workstation.Workstation].
 func (m *Machine) Close() error {
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	m.closed = true
 	if m.timer != nil {
 		m.timer.Stop()
 	}
+	m.mu.Unlock()
+	err := m.files.Close()
+	m.board.Close()
+	if err != nil {
+		return fmt.Errorf("the watch of files: %w", err)
+	}
 	return nil
+}
+
+// people returns who is logged on but for an account.
+func people(list []engine.Person, but string) []engine.Person {
+	return slices.DeleteFunc(slices.Clone(list), func(p engine.Person) bool { return p.Account == but })
 }

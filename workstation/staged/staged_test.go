@@ -14,7 +14,10 @@ var morning = time.Date(2026, 11, 30, 6, 0, 0, 0, time.UTC)
 
 func stage(t *testing.T, rate float64) *staged.Machine {
 	t.Helper()
-	m := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1", Rate: rate})
+	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1", Rate: rate})
+	if err != nil {
+		t.Fatal(err)
+	}
 	t.Cleanup(func() { m.Close() })
 	return m
 }

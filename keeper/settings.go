@@ -1,0 +1,126 @@
+package keeper
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"timegate/core/engine"
+	"timegate/core/phrase"
+)
+
+// Settings returns the path of the keeper's settings.
+func (h Home) Settings() string { return filepath.Join(filepath.Dir(h.Gates), "settings.toml") }
+
+// DefaultPace holds where the settings say nothing: programs start four at a
+// time when the machine has booted or somebody logs on.
+var DefaultPace = engine.Pace{AtOnce: 4, Room: time.Second, Longest: time.Minute}
+
+// SettingsError reports what is wrong in the settings, and where.
+type SettingsError struct {
+	File         string
+	Line, Column int
+	Problem      string
+}
+
+func (e *SettingsError) Error() string {
+	if e.Line == 0 {
+		return e.File + ": " + e.Problem
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Column, e.Problem)
+}
+
+type settingsFile struct {
+	Pace struct {
+		AtOnce  *int    `toml:"at_once"`
+		Room    *string `toml:"room"`
+		Calm    *string `toml:"calm"`
+		Longest *string `toml:"longest"`
+	} `toml:"pace"`
+}
+
+// ReadSettings reads the keeper's settings. A file that is not there says
+// nothing. Its error is a [*SettingsError].
+func ReadSettings(path string) (engine.Pace, error) {
+	pace := DefaultPace
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return pace, nil
+	}
+	if err != nil {
+		return pace, &SettingsError{File: path, Problem: "it cannot be read: " + err.Error()}
+	}
+	var f settingsFile
+	if err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&f); err != nil {
+		return pace, settingsFault(path, err)
+	}
+	fault := func(key, problem string) error {
+		line, column := find(data, key)
+		return &SettingsError{File: path, Line: line, Column: column, Problem: problem}
+	}
+	p := f.Pace
+	if p.AtOnce != nil {
+		if *p.AtOnce < 0 || *p.AtOnce > 1000 {
+			return pace, fault("at_once", "at_once is 0 (no limit) to 1000")
+		}
+		pace.AtOnce = *p.AtOnce
+	}
+	for _, span := range []struct {
+		key  string
+		text *string
+		to   *time.Duration
+	}{{"room", p.Room, &pace.Room}, {"longest", p.Longest, &pace.Longest}} {
+		if span.text == nil {
+			continue
+		}
+		if *span.to, err = phrase.ParseSpan(*span.text); err != nil {
+			return DefaultPace, fault(span.key, span.key+": "+err.Error())
+		}
+	}
+	if p.Calm != nil {
+		n, err := strconv.Atoi(strings.TrimSuffix(*p.Calm, "%"))
+		if err != nil || !strings.HasSuffix(*p.Calm, "%") || n < 1 || n > 100 {
+			return DefaultPace, fault("calm", `calm is a share of time, such as "40%"`)
+		}
+		pace.Calm = n
+	}
+	return pace, nil
+}
+
+// settingsFault words an error of the TOML package.
+func settingsFault(path string, err error) error {
+	e := &SettingsError{File: path, Problem: err.Error()}
+	var strict *toml.StrictMissingError
+	var decode *toml.DecodeError
+	switch {
+	case errors.As(err, &strict) && len(strict.Errors) > 0:
+		decode = &strict.Errors[0]
+		e.Line, e.Column = decode.Position()
+		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest", strings.Join(decode.Key(), "."))
+	case errors.As(err, &decode):
+		e.Line, e.Column = decode.Position()
+		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")
+		if key := decode.Key(); len(key) > 0 {
+			e.Problem = fmt.Sprintf("the value of %q is of the wrong type", strings.Join(key, "."))
+		}
+	}
+	return e
+}
+
+// find returns where a key stands.
+func find(data []byte, key string) (line, column int) {
+	for i, text := range strings.Split(string(data), "\n") {
+		if at := strings.Index(text, key); at >= 0 {
+			return i + 1, at + 1
+		}
+	}
+	return 0, 0
+}

@@ -1,0 +1,196 @@
+package linux
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"timegate/core/phrase"
+	"timegate/workstation"
+)
+
+// breath is how long changes are gathered before they are posted, after the
+// first.
+const breath = 100 * time.Millisecond
+
+// folderTree watches one or several files or folders, with all that is in them.
+type folderTree struct {
+	files   *Files
+	key     string
+	glob    string
+	roots   []string
+	changed map[string]bool // not posted yet
+	count   int64
+	next    time.Time // when it may post again
+}
+
+// setTrees says in which folders changes matter.
+func (f *Files) setTrees(watches []workstation.Watch) {
+	keep := map[string]bool{}
+	for _, w := range watches {
+		keep[w.Key] = true
+		if f.trees[w.Key] != nil {
+			continue
+		}
+		t := &folderTree{files: f, key: w.Key, glob: w.Event.Glob, roots: w.Event.Paths, changed: map[string]bool{}}
+		f.trees[w.Key] = t
+		for _, root := range t.roots {
+			t.await(root)
+			t.scan(root, time.Time{})
+		}
+	}
+	for key, t := range f.trees {
+		if !keep[key] {
+			delete(f.trees, key)
+			delete(f.refused, key)
+			f.leave(t)
+		}
+	}
+}
+
+// scan looks at a folder and at all in it. Where since is given, what has
+// changed since then is noted; a folder that could have lost something too.
+func (t *folderTree) scan(root string, since time.Time) {
+	filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // gone again, or closed to us
+		}
+		if d.IsDir() {
+			if err := t.files.look(p, t); err != nil {
+				t.refuse(err)
+				return fs.SkipDir
+			}
+		}
+		if since.IsZero() {
+			return nil
+		}
+		if info, err := d.Info(); err == nil && !changeTime(info).Before(since) {
+			t.note(p)
+		}
+		return nil
+	})
+}
+
+func (t *folderTree) await(root string) {
+	if err := t.files.await(root, t); err != nil {
+		t.refuse(err)
+	}
+}
+
+// refuse notes why not all is watched. A folder that is gone again needs no
+// watch.
+func (t *folderTree) refuse(err error) {
+	if !errors.Is(err, fs.ErrNotExist) {
+		t.files.refused[t.key] = err
+	}
+}
+
+// changeTime is when a file or its attributes last changed.
+func changeTime(info fs.FileInfo) time.Time {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return time.Unix(st.Ctim.Unix())
+	}
+	return info.ModTime()
+}
+
+// saw implements [observer].
+func (t *folderTree) saw(ev fsnotify.Event) {
+	for _, root := range t.roots {
+		switch {
+		case within(ev.Name, root):
+			t.inside(ev)
+			if ev.Name == root && (ev.Has(fsnotify.Remove) || ev.Has(fsnotify.Rename)) {
+				t.await(root)
+			}
+			return
+		case within(root, ev.Name):
+			// The way to it has changed: it may have come with all in it.
+			t.await(root)
+			if _, err := os.Lstat(root); err == nil {
+				t.scan(root, time.Unix(0, 0))
+			}
+		}
+	}
+}
+
+// inside takes a change in a folder that is watched.
+func (t *folderTree) inside(ev fsnotify.Event) {
+	if ev.Has(fsnotify.Create) && isFolder(ev.Name) {
+		t.scan(ev.Name, time.Unix(0, 0)) // what is in it already came with it
+		return
+	}
+	t.note(ev.Name)
+}
+
+// isFolder reports whether a path is a folder and no link to one.
+func isFolder(p string) bool {
+	info, err := os.Lstat(p)
+	return err == nil && info.IsDir()
+}
+
+// matches reports whether a change of a path matters. A pattern with a slash
+// is for the path below the root, another for the last part of the path.
+func (t *folderTree) matches(p string) bool {
+	if t.glob == "" {
+		return true
+	}
+	names := []string{filepath.Base(p)}
+	if strings.Contains(t.glob, "/") {
+		names = nil
+		for _, root := range t.roots {
+			if rel, err := filepath.Rel(root, p); err == nil {
+				names = append(names, rel)
+			}
+		}
+	}
+	for _, name := range names {
+		if ok, err := path.Match(t.glob, name); ok && err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// note gathers a change: the first is posted at once, and what comes soon
+// after it together.
+func (t *folderTree) note(p string) {
+	if !t.matches(p) {
+		return
+	}
+	t.changed[p] = true
+	t.count++
+	if now := time.Now(); now.Before(t.next) {
+		t.files.later(t.next)
+	} else {
+		t.post(now)
+	}
+}
+
+func (t *folderTree) post(now time.Time) {
+	n := workstation.Notice{What: phrase.Change, Name: t.key, Count: t.count, Files: make([]string, 0, len(t.changed))}
+	for p := range t.changed {
+		n.Files = append(n.Files, p)
+	}
+	clear(t.changed)
+	t.count, t.next = 0, now.Add(breath)
+	t.files.board.Post(n, nil)
+}
+
+// due implements [observer].
+func (t *folderTree) due(now time.Time) time.Time {
+	switch {
+	case t.count == 0:
+		return time.Time{}
+	case now.Before(t.next):
+		return t.next
+	}
+	t.post(now)
+	return time.Time{}
+}

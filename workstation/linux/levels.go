@@ -1,0 +1,159 @@
+package linux
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/core/phrase"
+	"timegate/workstation"
+)
+
+// levels looks from time to time how much memory and disk is free. The kernel
+// tells of neither by itself.
+type levels struct {
+	board *workstation.Board
+	set   chan []workstation.Watch
+	done  chan struct{}
+}
+
+// How often it looks: when a limit is near, and when it is far.
+const (
+	nearLook = 5 * time.Second
+	farLook  = 30 * time.Second
+	farAbove = 2 // limits that are free
+)
+
+func newLevels(board *workstation.Board) *levels {
+	l := &levels{board: board, set: make(chan []workstation.Watch), done: make(chan struct{})}
+	go l.run()
+	return l
+}
+
+func (l *levels) close() { close(l.done) }
+
+func (l *levels) run() {
+	var watches []workstation.Watch
+	state := map[string]*workstation.Level{}
+	timer := time.NewTimer(time.Hour)
+	timer.Stop()
+	for {
+		select {
+		case <-l.done:
+			return
+		case watches = <-l.set:
+			before := state
+			state = map[string]*workstation.Level{}
+			for _, w := range watches {
+				if state[w.Key] = before[w.Key]; state[w.Key] == nil {
+					state[w.Key] = &workstation.Level{}
+				}
+			}
+		case <-timer.C:
+		}
+		if pause := l.look(watches, state); pause > 0 {
+			timer.Reset(pause)
+		} else {
+			timer.Stop()
+		}
+	}
+}
+
+// look posts what has fallen below its limit and returns when to look again.
+func (l *levels) look(watches []workstation.Watch, state map[string]*workstation.Level) time.Duration {
+	pause := time.Duration(0)
+	for _, w := range watches {
+		free, total, err := memory()
+		subject := ""
+		if w.Event.What == phrase.LowDisk {
+			subject = w.Event.Paths[0]
+			free, total, err = disk(subject)
+		}
+		if pause == 0 {
+			pause = farLook
+		}
+		if err != nil {
+			continue
+		}
+		if state[w.Key].Fell(w.Event.Amount, free, total) {
+			l.board.Post(workstation.Notice{What: w.Event.What, Name: w.Key, Subject: subject}, nil)
+		}
+		if state[w.Key].Room(w.Event.Amount, free, total) < farAbove {
+			pause = nearLook
+		}
+	}
+	return pause
+}
+
+// memory returns how much memory programs can still have, and how much there
+// is (MemAvailable and MemTotal in proc_meminfo(5)).
+func memory() (free, total int64, err error) {
+	f, err := os.Open("/proc/meminfo")
+	if err != nil {
+		return 0, 0, err
+	}
+	defer f.Close()
+	for s := bufio.NewScanner(f); s.Scan(); {
+		fields := strings.Fields(s.Text())
+		if len(fields) < 2 {
+			continue
+		}
+		kib, _ := strconv.ParseInt(fields[1], 10, 64)
+		switch fields[0] {
+		case "MemTotal:":
+			total = kib << 10
+		case "MemAvailable:":
+			free = kib << 10
+		}
+	}
+	if total == 0 {
+		return 0, 0, errors.New("the kernel does not tell how much memory is free")
+	}
+	return free, total, nil
+}
+
+// disk returns how much an ordinary account can still write at a path, and
+// how large the file system is.
+func disk(path string) (free, total int64, err error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(path, &st); err != nil {
+		return 0, 0, fmt.Errorf("%s: %w", path, err)
+	}
+	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize, nil
+}
+
+// Reading returns how many bytes are free: of "memory", or of the disk at the
+// path in "disk:/home".
+func Reading(name string) (int64, error) {
+	if path, ok := strings.CutPrefix(name, "disk:"); ok {
+		free, _, err := disk(path)
+		return free, err
+	}
+	free, _, err := memory()
+	return free, err
+}
+
+// pressure returns the largest share of the last ten seconds, in percent, in
+// which some work had to wait for processor, memory or disk (Pressure Stall
+// Information; Documentation/accounting/psi.rst in the kernel). It is 0 where
+// the kernel does not tell.
+func pressure() int {
+	most := 0.0
+	for _, what := range []string{"cpu", "memory", "io"} {
+		b, err := os.ReadFile("/proc/pressure/" + what)
+		if err != nil {
+			continue
+		}
+		var avg float64
+		if n, _ := fmt.Sscanf(string(b), "some avg10=%f", &avg); n == 1 {
+			most = max(most, avg)
+		}
+	}
+	return int(most)
+}

@@ -1,0 +1,460 @@
+package linux
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+	"github.com/godbus/dbus/v5"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/phrase"
+	"timegate/workstation"
+)
+
+// The login manager's interface (org.freedesktop.login1(5)).
+const (
+	loginName    = "org.freedesktop.login1"
+	loginPath    = dbus.ObjectPath("/org/freedesktop/login1")
+	loginManager = loginName + ".Manager"
+	loginSession = loginName + ".Session"
+	properties   = "org.freedesktop.DBus.Properties"
+)
+
+// login listens to the login manager: who is logged on, locks, sleep and
+// shutdown. It connects anew when the bus or the login manager comes back.
+type login struct {
+	board *workstation.Board
+	files *Files
+	done  chan struct{}
+	ended chan struct{}
+	first chan struct{} // closed once it is known whether there is a login manager
+
+	mu      sync.Mutex // guards what follows
+	wants   workstation.Wants
+	trouble error // why the login manager does not answer
+	refused error // why the machine does not wait
+	conn    *dbus.Conn
+	holds   map[string]*os.File // inhibitors by what they delay
+
+	// What follows belongs to the goroutine.
+	sessions map[dbus.ObjectPath]*session
+	synced   bool // the sessions were told once
+}
+
+// session is one that the login manager keeps.
+type session struct {
+	account string
+	since   calendar.Instant
+	locked  bool
+}
+
+func newLogin(board *workstation.Board, files *Files) *login {
+	l := &login{board: board, files: files, done: make(chan struct{}), ended: make(chan struct{}), first: make(chan struct{}),
+		holds: map[string]*os.File{}, sessions: map[dbus.ObjectPath]*session{}}
+	go l.run()
+	return l
+}
+
+func (l *login) close() {
+	close(l.done)
+	<-l.ended
+}
+
+// busAddress is where the system's message bus listens (D-Bus Specification,
+// "Well-known Message Bus Instances").
+func busAddress() string {
+	return cmp.Or(os.Getenv("DBUS_SYSTEM_BUS_ADDRESS"), "unix:path=/run/dbus/system_bus_socket")
+}
+
+// run keeps a connection until it is closed.
+func (l *login) run() {
+	defer close(l.ended)
+	told := sync.OnceFunc(func() { close(l.first) })
+	defer told()
+	for {
+		bell := l.socketBell()
+		signals, err := l.connect()
+		if err != nil {
+			l.note(err)
+		}
+		told()
+		if err == nil {
+			l.serve(signals)
+			l.note(errors.New("the message bus has gone"))
+		}
+		select {
+		case <-l.done:
+			l.files.do(func() { l.files.leave(bell) })
+			return
+		case <-bell.rung:
+		case <-time.After(retry(bell)):
+		}
+		l.files.do(func() { l.files.leave(bell) })
+	}
+}
+
+// retry is how long to wait before a bus is tried again that tells nothing of
+// itself when it comes: one whose socket has no path of its own.
+func retry(b *bell) time.Duration {
+	if b.path == "" {
+		return 10 * time.Second
+	}
+	return time.Hour
+}
+
+// bell rings when a path comes.
+type bell struct {
+	path string
+	rung chan struct{}
+}
+
+func (b *bell) saw(ev fsnotify.Event) {
+	if b.path != "" && within(b.path, ev.Name) && ev.Has(fsnotify.Create) {
+		select {
+		case b.rung <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (b *bell) due(time.Time) time.Time { return time.Time{} }
+
+// socketBell rings when the bus's socket comes.
+func (l *login) socketBell() *bell {
+	b := &bell{rung: make(chan struct{}, 1)}
+	if path, ok := strings.CutPrefix(busAddress(), "unix:path="); ok {
+		b.path, _, _ = strings.Cut(path, ",")
+		l.files.do(func() { l.files.await(b.path, b) })
+	}
+	return b
+}
+
+// note takes whether there is a connection.
+func (l *login) note(err error) {
+	l.trust(err)
+	if err != nil {
+		l.unhold()
+		l.mu.Lock()
+		l.conn = nil
+		l.mu.Unlock()
+	}
+}
+
+// trust takes whether the login manager answers.
+func (l *login) trust(err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.trouble = nil; err != nil {
+		l.trouble = fmt.Errorf("no login manager answers: %w", err)
+	}
+}
+
+// unhold gives up what the machine was asked to wait for.
+func (l *login) unhold() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for what, f := range l.holds {
+		f.Close()
+		delete(l.holds, what)
+	}
+}
+
+// connect reaches the bus and reads what holds.
+func (l *login) connect() (chan *dbus.Signal, error) {
+	conn, err := dbus.Dial(busAddress())
+	if err != nil {
+		return nil, err
+	}
+	if err := errors.Join(conn.Auth(nil), conn.Hello()); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	signals := make(chan *dbus.Signal, 1024)
+	conn.Signal(signals)
+	for _, match := range [][]dbus.MatchOption{
+		{dbus.WithMatchSender(loginName), dbus.WithMatchInterface(loginManager)},
+		{dbus.WithMatchSender(loginName), dbus.WithMatchInterface(loginSession)},
+		{dbus.WithMatchSender(loginName), dbus.WithMatchInterface(properties)},
+		{dbus.WithMatchInterface("org.freedesktop.DBus"), dbus.WithMatchMember("NameOwnerChanged"), dbus.WithMatchArg(0, loginName)},
+	} {
+		if err := conn.AddMatchSignal(match...); err != nil {
+			conn.Close()
+			return nil, err
+		}
+	}
+	l.mu.Lock()
+	l.conn = conn
+	l.mu.Unlock()
+	l.trust(l.sync()) // where it does not answer yet, the bus will tell when it comes
+	l.hold()
+	return signals, nil
+}
+
+// sync reads which sessions there are, and tells of those that came or went
+// since it last knew.
+func (l *login) sync() error {
+	var list []struct {
+		ID   string
+		UID  uint32
+		User string
+		Seat string
+		Path dbus.ObjectPath
+	}
+	if err := l.manager().Call(loginManager+".ListSessions", 0).Store(&list); err != nil {
+		return err
+	}
+	sessions := map[dbus.ObjectPath]*session{}
+	for _, s := range list {
+		if read := l.read(s.Path); read != nil {
+			sessions[s.Path] = read
+		}
+	}
+	l.sessions = sessions
+	l.people(!l.synced)
+	l.synced = true
+	l.idleHint()
+	return nil
+}
+
+func (l *login) manager() dbus.BusObject { return l.conn.Object(loginName, loginPath) }
+
+// read returns a session of a person, and nil for one of the system's own.
+func (l *login) read(path dbus.ObjectPath) *session {
+	var props map[string]dbus.Variant
+	if err := l.conn.Object(loginName, path).Call(properties+".GetAll", 0, loginSession).Store(&props); err != nil {
+		return nil
+	}
+	class, _ := props["Class"].Value().(string)
+	state, _ := props["State"].Value().(string)
+	name, _ := props["Name"].Value().(string)
+	if !strings.HasPrefix(class, "user") || state == "closing" || name == "" {
+		return nil // a greeter, a lock screen, a manager; or one that is ending
+	}
+	s := &session{account: name}
+	s.locked, _ = props["LockedHint"].Value().(bool)
+	if usec, ok := props["Timestamp"].Value().(uint64); ok {
+		s.since = calendar.Instant(usec / 1000)
+	}
+	return s
+}
+
+// people tells who is logged on: an account from its first session to the end
+// of its last.
+func (l *login) people(silent bool) {
+	now := map[string]calendar.Instant{}
+	for _, s := range l.sessions {
+		if at, ok := now[s.account]; !ok || s.since < at {
+			now[s.account] = s.since
+		}
+	}
+	var list []engine.Person
+	for _, account := range slices.Sorted(maps.Keys(now)) {
+		list = append(list, engine.Person{Account: account, Since: now[account]})
+	}
+	before := l.board.Facts().People
+	if silent {
+		l.board.Learn(func(f *engine.Facts) { f.People = list })
+		return
+	}
+	set := func(f *engine.Facts) { f.People = list }
+	has := func(people []engine.Person, account string) bool {
+		return slices.ContainsFunc(people, func(p engine.Person) bool { return p.Account == account })
+	}
+	for _, p := range list {
+		if !has(before, p.Account) {
+			l.board.Post(workstation.Notice{What: phrase.Logon, Name: p.Account}, set)
+		}
+	}
+	for _, p := range before {
+		if !has(list, p.Account) {
+			l.board.Post(workstation.Notice{What: phrase.Logoff, Name: p.Account}, set)
+		}
+	}
+	l.board.Learn(set)
+}
+
+// serve takes signals until the connection ends.
+func (l *login) serve(signals chan *dbus.Signal) {
+	defer l.conn.Close()
+	for {
+		select {
+		case <-l.done:
+			return
+		case s, ok := <-signals:
+			if !ok {
+				return
+			}
+			l.signal(s)
+		}
+	}
+}
+
+func (l *login) signal(s *dbus.Signal) {
+	switch s.Name {
+	case loginManager + ".SessionNew", loginManager + ".SessionRemoved":
+		var id string
+		var path dbus.ObjectPath
+		if dbus.Store(s.Body, &id, &path) != nil {
+			return
+		}
+		delete(l.sessions, path)
+		if strings.HasSuffix(s.Name, "New") {
+			if read := l.read(path); read != nil {
+				l.sessions[path] = read
+			}
+		}
+		l.people(false)
+	case loginSession + ".Lock":
+		l.lock(s.Path, true)
+	case loginSession + ".Unlock":
+		l.lock(s.Path, false)
+	case properties + ".PropertiesChanged":
+		l.changed(s)
+	case loginManager + ".PrepareForSleep":
+		l.prepare(s, "sleep", phrase.Sleep)
+	case loginManager + ".PrepareForShutdown":
+		l.prepare(s, "shutdown", phrase.Shutdown)
+	case "org.freedesktop.DBus.NameOwnerChanged":
+		var name, before, now string
+		if dbus.Store(s.Body, &name, &before, &now) != nil {
+			return
+		}
+		l.unhold() // what was held by the old one is no more
+		if now != "" {
+			l.trust(l.sync())
+			l.hold()
+		}
+	}
+}
+
+func (l *login) changed(s *dbus.Signal) {
+	var iface string
+	var props map[string]dbus.Variant
+	var gone []string
+	if dbus.Store(s.Body, &iface, &props, &gone) != nil {
+		return
+	}
+	if locked, ok := props["LockedHint"].Value().(bool); ok && iface == loginSession {
+		l.lock(s.Path, locked)
+	}
+	if state, ok := props["State"].Value().(string); ok && iface == loginSession && state == "closing" {
+		delete(l.sessions, s.Path)
+		l.people(false)
+	}
+	if _, ok := props["IdleHint"]; ok && iface == loginManager {
+		l.idleHint()
+	}
+}
+
+// lock tells of a session that was locked or unlocked, once.
+func (l *login) lock(path dbus.ObjectPath, locked bool) {
+	s := l.sessions[path]
+	if s == nil || s.locked == locked {
+		return
+	}
+	s.locked = locked
+	what := phrase.Unlock
+	if locked {
+		what = phrase.Lock
+	}
+	l.board.Post(workstation.Notice{What: what, Name: s.account}, nil)
+}
+
+// idleHint takes the login manager's word on idleness where no X server is
+// asked.
+func (l *login) idleHint() {
+	l.mu.Lock()
+	wanted := l.wants.Idle > 0 && !hasX()
+	l.mu.Unlock()
+	if !wanted {
+		return
+	}
+	var props map[string]dbus.Variant
+	if l.manager().Call(properties+".GetAll", 0, loginManager).Store(&props) != nil {
+		return
+	}
+	idle, _ := props["IdleHint"].Value().(bool)
+	usec, _ := props["IdleSinceHint"].Value().(uint64)
+	l.board.Learn(func(f *engine.Facts) {
+		if f.IdleSince = 0; idle {
+			f.IdleSince = calendar.Instant(usec / 1000)
+		}
+	})
+}
+
+// prepare tells that the machine is about to sleep or shut down, or is back.
+func (l *login) prepare(s *dbus.Signal, kind string, what phrase.What) {
+	var begins bool
+	if dbus.Store(s.Body, &begins) != nil {
+		return
+	}
+	if begins {
+		l.board.Post(workstation.Notice{What: what, Release: func() { l.release(kind) }}, nil)
+		return
+	}
+	l.hold()
+	if what == phrase.Sleep {
+		l.board.Post(workstation.Notice{What: phrase.Resume}, nil)
+	}
+}
+
+// want takes over what matters.
+func (l *login) want(w workstation.Wants) {
+	l.mu.Lock()
+	l.wants = w
+	l.mu.Unlock()
+	l.hold()
+	select {
+	case <-l.first:
+	case <-time.After(2 * time.Second): // a bus that is there but does not answer
+	}
+}
+
+// hold asks the login manager to wait before the machine sleeps or shuts down
+// where programs are to run before it.
+func (l *login) hold() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for kind, wanted := range map[string]bool{"sleep": l.wants.Before.Sleep, "shutdown": l.wants.Before.Shutdown} {
+		held := l.holds[kind]
+		switch {
+		case !wanted && held != nil:
+			held.Close()
+			delete(l.holds, kind)
+		case wanted && held == nil && l.conn != nil:
+			var fd dbus.UnixFD
+			err := l.manager().Call(loginManager+".Inhibit", 0, kind, "Time Gate", "programs are to run first", "delay").Store(&fd)
+			if err != nil {
+				l.refused = fmt.Errorf("the machine cannot be asked to wait for programs before %s: %w", kind, err)
+				continue
+			}
+			l.holds[kind] = os.NewFile(uintptr(fd), "inhibitor")
+		}
+	}
+}
+
+// release lets the machine go on.
+func (l *login) release(kind string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if f := l.holds[kind]; f != nil {
+		f.Close()
+		delete(l.holds, kind)
+	}
+}
+
+// state tells whether the login manager answers, and what is wrong.
+func (l *login) state() (answers bool, trouble error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conn != nil && l.trouble == nil, cmp.Or(l.trouble, l.refused)
+}

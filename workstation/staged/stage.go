@@ -1,0 +1,293 @@
+package staged
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/phrase"
+	"timegate/workstation"
+)
+
+// cue is something that can be staged.
+type cue struct {
+	word      string
+	arguments string // as help shows them, "" for none
+	help      string
+	do        func(m *Machine, args []string) error
+}
+
+// cues are all that can be staged, in the order in which help lists them.
+var cues = []cue{
+	{"boot", "", "the machine has booted; nobody is logged on", (*Machine).boot},
+	{"shutdown", "", "the machine is about to shut down", plain(phrase.Shutdown, nil)},
+	{"logon", "NAME", "an account logs on", (*Machine).logon},
+	{"logoff", "NAME", "an account logs off", (*Machine).logoff},
+	{"lock", "[NAME]", "the session is locked", (*Machine).lock},
+	{"unlock", "[NAME]", "the session is unlocked", (*Machine).unlock},
+	{"sleep", "", "the machine sleeps, until it resumes or an alarm wakes it", (*Machine).sleep},
+	{"resume", "", "the machine wakes up", (*Machine).resume},
+	{"mains", "", "the machine is plugged in", plain(phrase.Mains, func(f *engine.Facts) { f.OnBattery = false })},
+	{"battery", "[N%]", "it runs on its battery, with this charge", (*Machine).battery},
+	{"online", "", "there is a default route", plain(phrase.Online, func(f *engine.Facts) { f.Online = true })},
+	{"offline", "", "there is none", plain(phrase.Offline, func(f *engine.Facts) { f.Online = false })},
+	{"idle", "SPAN", "nobody has touched the machine for this long", (*Machine).setIdle},
+	{"active", "", "somebody touches it", (*Machine).active},
+	{"mount", "PATH", "something is mounted there", mounting(phrase.Mount)},
+	{"unmount", "PATH", "something mounted there is taken away", mounting(phrase.Unmount)},
+	{"device", "NAME", "a device turns up", (*Machine).device},
+	{"memory", "AMOUNT", "so much memory is free", (*Machine).setMemory},
+	{"disk", "PATH AMOUNT", "so much of the disk at the path is free", (*Machine).setDisk},
+	{"clock", "+SPAN|-SPAN", "the clock is set forward or back; of a machine asleep, time passes", (*Machine).setClock},
+}
+
+// Cues returns what can be staged: each word, its arguments and what it does.
+func Cues() [][3]string {
+	var out [][3]string
+	for _, c := range cues {
+		out = append(out, [3]string{c.word, c.arguments, c.help})
+	}
+	return out
+}
+
+// CueError reports something that cannot be staged.
+type CueError struct{ Problem, Remedy string }
+
+func (e *CueError) Error() string { return e.Problem + "; " + e.Remedy }
+
+// Stage lets something happen, given as words: "battery", "70%".
+func (m *Machine) Stage(words []string) error {
+	if len(words) == 0 {
+		return &CueError{"nothing to stage was named", `write for instance "unlock"`}
+	}
+	i := slices.IndexFunc(cues, func(c cue) bool { return c.word == words[0] })
+	if i < 0 {
+		var known []string
+		for _, c := range cues {
+			known = append(known, c.word)
+		}
+		remedy := "one of " + strings.Join(known, ", ")
+		if near, ok := phrase.Nearest(words[0], known); ok {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		return &CueError{fmt.Sprintf("%q cannot be staged", words[0]), remedy}
+	}
+	c, args := cues[i], words[1:]
+	if most := len(strings.Fields(c.arguments)); len(args) > most || len(args) < most && !strings.HasPrefix(c.arguments, "[") {
+		return &CueError{fmt.Sprintf("%q takes %s", c.word, cmp.Or(c.arguments, "no argument")),
+			"write " + strings.TrimSpace(c.word+" "+c.arguments)}
+	}
+	m.settle()
+	return c.do(m, args)
+}
+
+// settle lets the clock keep real time for a moment.
+func (m *Machine) settle() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.rebase()
+	m.slow = time.Now().Add(settle)
+	m.rearm()
+}
+
+// plain is a cue without arguments.
+func plain(what phrase.What, change func(*engine.Facts)) func(*Machine, []string) error {
+	return func(m *Machine, _ []string) error {
+		m.board.Post(workstation.Notice{What: what}, change)
+		return nil
+	}
+}
+
+func (m *Machine) boot([]string) error {
+	m.mu.Lock()
+	m.bootID += "+"
+	m.asleep = false
+	m.mu.Unlock()
+	m.board.Post(workstation.Notice{What: phrase.Boot}, func(f *engine.Facts) { f.People, f.IdleSince = nil, 0 })
+	return nil
+}
+
+func (m *Machine) logon(args []string) error {
+	since := calendar.InstantOf(m.Now())
+	m.board.Post(workstation.Notice{What: phrase.Logon, Name: args[0]}, func(f *engine.Facts) {
+		f.People = append(people(f.People, args[0]), engine.Person{Account: args[0], Since: since})
+		slices.SortFunc(f.People, func(a, b engine.Person) int { return cmp.Compare(a.Account, b.Account) })
+	})
+	return nil
+}
+
+func (m *Machine) logoff(args []string) error {
+	if len(people(m.board.Facts().People, args[0])) == len(m.board.Facts().People) {
+		return &CueError{args[0] + " is not logged on", "logon " + args[0] + " comes first"}
+	}
+	m.board.Post(workstation.Notice{What: phrase.Logoff, Name: args[0]}, func(f *engine.Facts) { f.People = people(f.People, args[0]) })
+	return nil
+}
+
+func (m *Machine) lock(args []string) error   { return m.session(phrase.Lock, args) }
+func (m *Machine) unlock(args []string) error { return m.session(phrase.Unlock, args) }
+
+// session locks or unlocks the session of an account, by default of the first
+// who is logged on.
+func (m *Machine) session(what phrase.What, args []string) error {
+	name := ""
+	if list := m.board.Facts().People; len(args) > 0 {
+		name = args[0]
+	} else if len(list) > 0 {
+		name = list[0].Account
+	}
+	m.board.Post(workstation.Notice{What: what, Name: name}, nil)
+	return nil
+}
+
+func (m *Machine) sleep([]string) error {
+	m.board.Post(workstation.Notice{What: phrase.Sleep, Release: func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.rebase()
+		m.asleep = true
+		m.rearm()
+	}}, nil)
+	return nil
+}
+
+func (m *Machine) resume([]string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.rebase()
+	m.rung = false
+	m.awake()
+	m.rearm()
+	return nil
+}
+
+func (m *Machine) battery(args []string) error {
+	charge := m.board.Facts().Charge
+	if len(args) > 0 {
+		n, err := strconv.Atoi(strings.TrimSuffix(args[0], "%"))
+		if err != nil || n < 1 || n > 100 {
+			return &CueError{fmt.Sprintf("%q is no charge", args[0]), "write for instance 70%"}
+		}
+		charge = n
+	}
+	set := func(f *engine.Facts) { f.OnBattery, f.Charge = true, charge }
+	if m.board.Facts().OnBattery {
+		m.board.Learn(set)
+		return nil
+	}
+	m.board.Post(workstation.Notice{What: phrase.Battery}, set)
+	return nil
+}
+
+func (m *Machine) setIdle(args []string) error {
+	d, err := phrase.ParseSpan(args[0])
+	if err != nil {
+		return &CueError{err.Error(), "write for instance 10m"}
+	}
+	since := calendar.InstantOf(m.Now().Add(-d))
+	m.board.Learn(func(f *engine.Facts) { f.IdleSince = since })
+	return nil
+}
+
+func (m *Machine) active([]string) error {
+	m.board.Learn(func(f *engine.Facts) { f.IdleSince = 0 })
+	return nil
+}
+
+func mounting(what phrase.What) func(*Machine, []string) error {
+	return func(m *Machine, args []string) error {
+		m.mu.Lock()
+		found := m.wants.Mounted(what, args[0])
+		m.mu.Unlock()
+		for _, w := range found {
+			m.board.Post(workstation.Notice{What: what, Name: w.Key, Subject: filepath.Clean(args[0])}, nil)
+		}
+		return nil
+	}
+}
+
+func (m *Machine) device(args []string) error {
+	m.mu.Lock()
+	found := m.wants.Attached(args[0])
+	m.mu.Unlock()
+	for _, w := range found {
+		m.board.Post(workstation.Notice{What: phrase.Device, Name: w.Key, Subject: args[0]}, nil)
+	}
+	return nil
+}
+
+func (m *Machine) setMemory(args []string) error {
+	a, ok := phrase.ParseAmount(args[0])
+	if !ok {
+		return &CueError{fmt.Sprintf("%q is no amount", args[0]), "write for instance 300MiB"}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.memory = bytesOf(a)
+	m.crossed(phrase.LowMemory, "", m.memory)
+	return nil
+}
+
+func (m *Machine) setDisk(args []string) error {
+	a, ok := phrase.ParseAmount(args[1])
+	if !ok {
+		return &CueError{fmt.Sprintf("%q is no amount", args[1]), "write for instance 2GiB"}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	path := filepath.Clean(args[0])
+	m.disks[path] = bytesOf(a)
+	m.crossed(phrase.LowDisk, path, m.disks[path])
+	return nil
+}
+
+// stagedTotal is how much memory and disk a staged machine has: percentages
+// are of it.
+const stagedTotal = 100 << 30
+
+func bytesOf(a phrase.Amount) int64 {
+	if a.Percent > 0 {
+		return stagedTotal / 100 * int64(a.Percent)
+	}
+	return a.Bytes
+}
+
+// crossed posts the limits below which what is free has fallen.
+func (m *Machine) crossed(what phrase.What, path string, free int64) {
+	for _, w := range m.wants.Of(what) {
+		if path != "" && w.Event.Paths[0] != path {
+			continue
+		}
+		if m.levels[w.Key] == nil {
+			m.levels[w.Key] = &workstation.Level{}
+		}
+		if m.levels[w.Key].Fell(w.Event.Amount, free, stagedTotal) {
+			m.board.Post(workstation.Notice{What: what, Name: w.Key, Subject: path}, nil)
+		}
+	}
+}
+
+func trimDisk(name string) string { return strings.TrimPrefix(name, "disk:") }
+
+func (m *Machine) setClock(args []string) error {
+	sign := time.Duration(1)
+	span, ok := strings.CutPrefix(args[0], "+")
+	if !ok {
+		if span, ok = strings.CutPrefix(args[0], "-"); ok {
+			sign = -1
+		}
+	}
+	d, err := phrase.ParseSpan(span)
+	if err != nil || !ok {
+		return errors.Join(err, &CueError{fmt.Sprintf("%q does not say by how much", args[0]), "write +2h or -30m"})
+	}
+	m.Jump(sign * d)
+	return nil
+}
