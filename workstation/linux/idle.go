@@ -58,6 +58,11 @@ type alarmNotify struct {
 	value int64
 }
 
+func newAlarmNotify(b []byte) xgb.Event {
+	high, low := binary.LittleEndian.Uint32(b[8:]), binary.LittleEndian.Uint32(b[12:])
+	return alarmNotify{b, binary.LittleEndian.Uint32(b[4:]), int64(high)<<32 | int64(low)}
+}
+
 func (e alarmNotify) Bytes() []byte  { return e.data }
 func (e alarmNotify) String() string { return fmt.Sprintf("alarm %d at %d ms", e.alarm, e.value) }
 
@@ -89,8 +94,10 @@ func (x *idleness) begin() error {
 		return errors.New("it lacks the extension SYNC")
 	}
 	x.opcode = ext.MajorOpcode
-	xgb.NewEventFuncs[int(ext.FirstEvent)+syncAlarmNotify] = func(b []byte) xgb.Event {
-		return alarmNotify{b, binary.LittleEndian.Uint32(b[4:]), int64(binary.LittleEndian.Uint32(b[8:]))<<32 | int64(binary.LittleEndian.Uint32(b[12:]))}
+	// The package's table is for all connections: it is left alone where an
+	// earlier one has filled it.
+	if event := int(ext.FirstEvent) + syncAlarmNotify; xgb.NewEventFuncs[event] == nil {
+		xgb.NewEventFuncs[event] = newAlarmNotify
 	}
 	if _, err := x.ask(syncInitialize, 3|1<<8); err != nil {
 		return err

@@ -9,7 +9,7 @@ import (
 	"timegate/workstation/wstest"
 )
 
-func machine(t *testing.T) workstation.Workstation {
+func machine(t testing.TB) workstation.Workstation {
 	t.Helper()
 	m, err := linux.New()
 	if err != nil {
@@ -19,7 +19,9 @@ func machine(t *testing.T) workstation.Workstation {
 	return m
 }
 
-func TestMachine(t *testing.T) { wstest.Run(t, machine) }
+func TestMachine(t *testing.T) {
+	wstest.Run(t, func(t *testing.T) workstation.Workstation { return machine(t) })
+}
 
 // BenchmarkStart compares a start with all that it takes (pipe, file, session,
 // watching) with a bare fork and exec of the same program.

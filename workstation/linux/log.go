@@ -115,18 +115,18 @@ func (l *log) reopen() {
 		l.read(l.now)
 	}
 	next := l.open()
-	switch {
-	case next == nil:
-		return
-	case l.now != nil && os.SameFile(l.now.info, next.info):
+	if next != nil && l.now != nil && os.SameFile(l.now.info, next.info) {
 		next.close()
 		return
 	}
-	l.old.close()
-	l.old, l.now = l.now, next
-	l.until = time.Now().Add(rotated)
-	l.files.later(l.until)
-	l.read(next)
+	if l.now != nil {
+		l.old.close()
+		l.old, l.until = l.now, time.Now().Add(rotated)
+		l.files.later(l.until)
+	}
+	if l.now = next; next != nil {
+		l.read(next)
+	}
 }
 
 // read takes what was added to a file.

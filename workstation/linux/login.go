@@ -80,7 +80,7 @@ func (l *login) run() {
 	defer close(l.ended)
 	told := sync.OnceFunc(func() { close(l.first) })
 	defer told()
-	for {
+	for tries := 0; ; tries++ {
 		bell := l.socketBell()
 		signals, err := l.connect()
 		if err != nil {
@@ -88,6 +88,7 @@ func (l *login) run() {
 		}
 		told()
 		if err == nil {
+			tries = 0
 			l.serve(signals)
 			l.note(errors.New("the message bus has gone"))
 		}
@@ -96,19 +97,10 @@ func (l *login) run() {
 			l.files.do(func() { l.files.leave(bell) })
 			return
 		case <-bell.rung:
-		case <-time.After(retry(bell)):
+		case <-time.After(bell.retry(tries)):
 		}
 		l.files.do(func() { l.files.leave(bell) })
 	}
-}
-
-// retry is how long to wait before a bus is tried again that tells nothing of
-// itself when it comes: one whose socket has no path of its own.
-func retry(b *bell) time.Duration {
-	if b.path == "" {
-		return 10 * time.Second
-	}
-	return time.Hour
 }
 
 // bell rings when a path comes.
@@ -127,6 +119,16 @@ func (b *bell) saw(ev fsnotify.Event) {
 }
 
 func (b *bell) due(time.Time) time.Time { return time.Time{} }
+
+// retry is how long to wait before a bus is tried again: not for long where
+// its socket is there, or has no path by which its coming could be seen; else
+// the bell rings.
+func (b *bell) retry(tries int) time.Duration {
+	if _, err := os.Stat(b.path); b.path != "" && err != nil {
+		return 24 * time.Hour
+	}
+	return min(50*time.Millisecond<<min(tries, 12), time.Minute)
+}
 
 // socketBell rings when the bus's socket comes.
 func (l *login) socketBell() *bell {
@@ -424,13 +426,14 @@ func (l *login) want(w workstation.Wants) {
 func (l *login) hold() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.refused = nil
 	for kind, wanted := range map[string]bool{"sleep": l.wants.Before.Sleep, "shutdown": l.wants.Before.Shutdown} {
 		held := l.holds[kind]
 		switch {
 		case !wanted && held != nil:
 			held.Close()
 			delete(l.holds, kind)
-		case wanted && held == nil && l.conn != nil:
+		case wanted && held == nil && l.conn != nil && l.trouble == nil:
 			var fd dbus.UnixFD
 			err := l.manager().Call(loginManager+".Inhibit", 0, kind, "Time Gate", "programs are to run first", "delay").Store(&fd)
 			if err != nil {

@@ -6,8 +6,6 @@ import (
 	"os"
 	"strconv"
 	"strings"
-
-	"golang.org/x/sys/unix"
 )
 
 // mountTable is the kernel's table of mounts (proc_pid_mountinfo(5)).
@@ -15,8 +13,8 @@ const mountTable = "/proc/self/mountinfo"
 
 // mounts tells when the table of mounts changes.
 type mounts struct {
-	stop *os.File // closing it ends the watch
-	done chan struct{}
+	table *os.File
+	done  chan struct{}
 }
 
 // watchMounts calls changed with the mount points that came and went.
@@ -25,23 +23,20 @@ func watchMounts(changed func(came, went []string)) (*mounts, error) {
 	if err != nil {
 		return nil, fmt.Errorf("mounts cannot be watched: %w", err)
 	}
-	r, w, err := os.Pipe()
+	raw, err := table.SyscallConn()
 	if err != nil {
 		table.Close()
 		return nil, fmt.Errorf("mounts cannot be watched: %w", err)
 	}
+	m := &mounts{table: table, done: make(chan struct{})}
 	before := mountPoints(table)
-	m := &mounts{stop: w, done: make(chan struct{})}
 	go func() {
 		defer close(m.done)
-		defer table.Close()
-		defer r.Close()
 		for {
-			fds := []unix.PollFd{{Fd: int32(table.Fd()), Events: unix.POLLPRI}, {Fd: int32(r.Fd()), Events: unix.POLLIN}}
-			if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
-				return
-			}
-			if fds[1].Revents != 0 {
+			// The table can always be read, and is reported anew when it has
+			// changed.
+			asked := false
+			if raw.Read(func(uintptr) bool { before := asked; asked = true; return before }) != nil {
 				return
 			}
 			now := mountPoints(table)
@@ -55,7 +50,7 @@ func watchMounts(changed func(came, went []string)) (*mounts, error) {
 }
 
 func (m *mounts) close() {
-	m.stop.Close()
+	m.table.Close()
 	<-m.done
 }
 

@@ -1,0 +1,172 @@
+package linux_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jezek/xgb"
+	"github.com/jezek/xgb/xproto"
+	"github.com/jezek/xgb/xtest"
+
+	"timegate/workstation/wstest"
+)
+
+// TestNetwork brings a default route up and down, in a network of its own.
+func TestNetwork(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNET) {
+		return
+	}
+	ip := wstest.Need(t, "ip", "iproute2")
+	m := machine(t)
+	m.Watch(wantsOf(t, "online", "offline"))
+	got := wstest.Hear(t, m)
+	if m.Facts().Online {
+		t.Error("a network without a route counts as online")
+	}
+	wstest.Do(t, ip, "tuntap", "add", "dev", "press0", "mode", "tap")
+	wstest.Do(t, ip, "link", "set", "press0", "up")
+	wstest.Do(t, ip, "addr", "add", "192.0.2.2/24", "dev", "press0")
+	wstest.Do(t, ip, "route", "add", "default", "via", "192.0.2.1")
+	if n := got("online"); !n.Facts.Online {
+		t.Error("online, and the facts do not say so")
+	}
+	second := machine(t)
+	if second.Watch(wantsOf(t, "offline")); !second.Facts().Online {
+		t.Error("a route that is there already is not known")
+	}
+	wstest.Do(t, ip, "route", "del", "default")
+	got("offline")
+	wstest.Do(t, ip, "-6", "route", "add", "default", "dev", "press0")
+	got("online")
+	wstest.Do(t, ip, "link", "del", "press0")
+	got("offline")
+}
+
+// TestDevice lets a device of the kernel's come; one that goes is none.
+func TestDevice(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNET) {
+		return
+	}
+	ip := wstest.Need(t, "ip", "iproute2")
+	m := machine(t)
+	m.Watch(wantsOf(t, "device label*", "device press?"))
+	got := wstest.Hear(t, m)
+	wstest.Do(t, ip, "tuntap", "add", "dev", "glue0", "mode", "tap")
+	wstest.Do(t, ip, "link", "del", "glue0")
+	wstest.Do(t, ip, "tuntap", "add", "dev", "press7", "mode", "tap")
+	if n := got("device press?"); n.Subject != "press7" {
+		t.Errorf("the device is %q", n.Subject)
+	}
+	wstest.Do(t, ip, "link", "del", "press7")
+	wstest.Do(t, ip, "tuntap", "add", "dev", "labeler0", "mode", "tap")
+	got("device label*")
+}
+
+// TestLow: limits that are surely crossed are told of once.
+func TestLow(t *testing.T) {
+	m := machine(t)
+	m.Watch(wantsOf(t, "low memory 1000TB", "low disk / 1B"))
+	got := wstest.Hear(t, m)
+	got("low memory 1000TB")
+	m.Watch(wantsOf(t, "low memory 1000TB", "low disk /tmp 1000TB"))
+	if n := got("low disk /tmp 1000TB"); n.Subject != "/tmp" {
+		t.Errorf("subject %q", n.Subject)
+	}
+	for _, name := range []string{"memory", "disk:/"} {
+		if free, err := m.Reading(name); err != nil || free <= 0 {
+			t.Errorf("reading %s: %d, %v", name, free, err)
+		}
+	}
+	if _, err := m.Reading("disk:/nowhere"); err == nil {
+		t.Error("a disk that is not there can be read")
+	}
+	if p := m.Pressure(); p < 0 || p > 100 {
+		t.Errorf("pressure %d", p)
+	}
+}
+
+// startX starts an X server and returns its display.
+func startX(t *testing.T) {
+	t.Helper()
+	program := wstest.Need(t, "Xvfb", "xvfb")
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(program, "-displayfd", "3", "-screen", "0", "640x480x24", "-nolisten", "tcp", "-noreset")
+	cmd.ExtraFiles = []*os.File{w}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	w.Close()
+	var number int
+	if _, err := fmt.Fscan(r, &number); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("DISPLAY", fmt.Sprintf(":%d", number))
+}
+
+// TestIdle: the X server's word on when it was last touched.
+func TestIdle(t *testing.T) {
+	startX(t)
+	conn, err := xgb.NewConn()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if err := xtest.Init(conn); err != nil {
+		t.Fatal(err)
+	}
+	touch := func() {
+		const motion = 6
+		root := xproto.Setup(conn).DefaultScreen(conn).Root
+		if err := xtest.FakeInputChecked(conn, motion, 0, 0, root, int16(time.Now().UnixMilli()%400), 7, 0).Check(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	touch()
+	touched := time.Now()
+	m := machine(t)
+	m.Watch(wantsOf(t, "idle 400ms"))
+	if list := m.Troubles(); len(list) != 0 {
+		t.Fatal(list)
+	}
+	for range 2 {
+		wstest.Await(t, "idleness", func() bool { return m.Facts().IdleSince != 0 })
+		since := m.Facts().IdleSince.Time()
+		if off := since.Sub(touched).Abs(); off > 300*time.Millisecond || time.Since(since) < 400*time.Millisecond {
+			t.Errorf("idle since %v, last touched %v", since, touched)
+		}
+		touch()
+		touched = time.Now()
+		wstest.Await(t, "a touch", func() bool { return m.Facts().IdleSince == 0 })
+	}
+	// One that has been idle for longer when it is first asked.
+	time.Sleep(450 * time.Millisecond)
+	second := machine(t)
+	second.Watch(wantsOf(t, "idle 300ms"))
+	wstest.Await(t, "idleness from the beginning", func() bool { return second.Facts().IdleSince != 0 })
+}
+
+func TestAlarm(t *testing.T) {
+	m := machine(t)
+	at := time.Now().Add(time.Hour)
+	err := m.SetAlarm(at)
+	if clocks, globErr := filepath.Glob("/sys/class/rtc/rtc*/wakealarm"); globErr == nil && len(clocks) == 0 {
+		if err == nil || !strings.Contains(err.Error(), "no real-time clock") {
+			t.Errorf("without a clock that could: %v", err)
+		}
+	} else if err != nil && os.Getuid() == 0 {
+		t.Errorf("SetAlarm: %v", err)
+	}
+	if err := m.SetAlarm(time.Time{}); err != nil {
+		t.Errorf("no alarm: %v", err)
+	}
+}

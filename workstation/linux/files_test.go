@@ -1,0 +1,309 @@
+package linux_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"timegate/core/phrase"
+	"timegate/workstation"
+	"timegate/workstation/wstest"
+)
+
+// touch writes a file, with the folders above it.
+func touch(t testing.TB, path string) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(path), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// changes collects what was told to have changed, until all of want was.
+func changes(t *testing.T, ws workstation.Workstation, dir string, want ...string) {
+	t.Helper()
+	seen := map[string]bool{}
+	late := time.After(20 * time.Second)
+	for _, w := range want {
+		for !seen[w] {
+			select {
+			case n := <-ws.Notices():
+				for _, f := range n.Files {
+					rel, err := filepath.Rel(dir, f)
+					if err != nil {
+						t.Fatal(err)
+					}
+					seen[rel] = true
+				}
+			case <-late:
+				t.Fatalf("%s was not told to have changed; %v were", w, seen)
+			}
+		}
+	}
+	for s := range seen {
+		if !slices.Contains(want, s) {
+			t.Errorf("%s was told to have changed, and had not", s)
+		}
+	}
+}
+
+func TestChanges(t *testing.T) {
+	rename := func(a, b string) func(*testing.T, string) {
+		return func(t *testing.T, dir string) {
+			if err := os.Rename(filepath.Join(dir, a), filepath.Join(dir, b)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	write := func(names ...string) func(*testing.T, string) {
+		return func(t *testing.T, dir string) {
+			for _, n := range names {
+				touch(t, filepath.Join(dir, n))
+			}
+		}
+	}
+	remove := func(name string) func(*testing.T, string) {
+		return func(t *testing.T, dir string) {
+			if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	type step struct {
+		do   func(*testing.T, string)
+		want []string
+	}
+	for _, tt := range []struct {
+		name, before, phrase string // DIR stands for the test's folder
+		steps                []step
+	}{
+		{"a file in a folder", "in/x", "change in DIR/in", []step{{write("in/proof.pdf"), []string{"in/proof.pdf"}}, {remove("in/proof.pdf"), []string{"in/proof.pdf"}}}},
+		{"deep in folders made just now", "in/x", "change in DIR/in", []step{{write("in/a/b/c/proof.pdf"), []string{"in/a", "in/a/b", "in/a/b/c", "in/a/b/c/proof.pdf"}}, {write("in/a/b/c/2"), []string{"in/a/b/c/2"}}}},
+		{"a pattern", "in/x", "change in DIR/in matching *.pdf", []step{{write("in/a.txt", "in/b/a.pdf"), []string{"in/b/a.pdf"}}}},
+		{"a pattern with a folder", "in/x", "change in DIR/in matching new/*.pdf", []step{{write("in/a.pdf", "in/new/a.pdf"), []string{"in/new/a.pdf"}}}},
+		{"one file", "in/x", "change in DIR/in/x", []step{{write("in/y", "in/x"), []string{"in/x"}}}},
+		{"a file put in its place", "in/x", "change in DIR/in/x", []step{{write("in/y"), nil}, {rename("in/y", "in/x"), []string{"in/x"}}, {write("in/x"), []string{"in/x"}}}},
+		{"several folders", "in/x", "change in DIR/in, DIR/out", []step{{write("out/1", "in/1"), []string{"out", "out/1", "in/1"}}}},
+		{"a folder that comes later", "x", "change in DIR/a/b/in", []step{{write("a/b/in/1"), []string{"a/b/in", "a/b/in/1"}}}},
+		{"a folder deleted and made anew", "in/x", "change in DIR/in", []step{{remove("in"), []string{"in", "in/x"}}, {write("in/2"), []string{"in", "in/2"}}, {write("in/3"), []string{"in/3"}}}},
+		{"a folder put aside and made anew", "in/x", "change in DIR/in", []step{{rename("in", "old"), []string{"in"}}, {write("old/no", "in/2"), []string{"in", "in/2"}}, {write("old/no2", "in/3"), []string{"in/3"}}}},
+		{"a folder that is renamed inside", "in/a/x", "change in DIR/in", []step{{rename("in/a", "in/b"), []string{"in/a", "in/b", "in/b/x"}}, {write("in/b/y"), []string{"in/b/y"}}}},
+		{"a folder that is moved in", "in/x", "change in DIR/in", []step{{write("out/a/1"), nil}, {rename("out", "in/out"), []string{"in/out", "in/out/a", "in/out/a/1"}}, {write("in/out/a/2"), []string{"in/out/a/2"}}}},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			dir, err := filepath.EvalSymlinks(t.TempDir())
+			if err != nil {
+				t.Fatal(err)
+			}
+			touch(t, filepath.Join(dir, tt.before))
+			m := machine(t)
+			m.Watch(wantsOf(t, strings.ReplaceAll(tt.phrase, "DIR", dir)))
+			for _, s := range tt.steps {
+				s.do(t, dir)
+				changes(t, m, dir, s.want...)
+			}
+			if list := m.Troubles(); len(list) != 0 {
+				t.Errorf("troubles: %v", list)
+			}
+		})
+	}
+}
+
+// setLimit sets one of inotify's limits for a test.
+func setLimit(t *testing.T, name, value string) {
+	t.Helper()
+	wstest.Root(t)
+	path := "/proc/sys/fs/inotify/" + name
+	before, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.WriteFile(path, before, 0o644) })
+	if err := os.WriteFile(path, []byte(value), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestOverflow: what the kernel drops because it comes too fast is found by
+// looking.
+func TestOverflow(t *testing.T) {
+	setLimit(t, "max_queued_events", "8")
+	dir := t.TempDir()
+	m := machine(t)
+	m.Watch(wantsOf(t, "change in "+dir))
+	var want []string
+	for i := range 400 {
+		want = append(want, fmt.Sprintf("%03d/proof.pdf", i))
+		touch(t, filepath.Join(dir, want[i]))
+	}
+	seen := map[string]bool{}
+	wstest.Await(t, "all files", func() bool {
+		select {
+		case n := <-m.Notices():
+			for _, f := range n.Files {
+				seen[f] = true
+			}
+		case <-time.After(time.Second):
+		}
+		return !slices.ContainsFunc(want, func(w string) bool { return !seen[filepath.Join(dir, w)] })
+	})
+}
+
+// TestManyFolders watches 20,000 folders, and says what to do where the
+// kernel allows fewer.
+func TestManyFolders(t *testing.T) {
+	if testing.Short() {
+		t.Skip("not in a short run: makes 20,000 folders")
+	}
+	dir := t.TempDir()
+	for i := range 20_000 {
+		if err := os.MkdirAll(filepath.Join(dir, fmt.Sprint(i/200), fmt.Sprint(i)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m := machine(t)
+	began := time.Now()
+	m.Watch(wantsOf(t, "change in "+dir))
+	t.Logf("watched after %v", time.Since(began))
+	touch(t, filepath.Join(dir, "99", "19999", "proof.pdf"))
+	changes(t, m, dir, "99/19999/proof.pdf")
+
+	setLimit(t, "max_user_watches", "3000")
+	second := machine(t)
+	second.Watch(wantsOf(t, "change in "+dir))
+	list := second.Troubles()
+	if len(list) != 1 || !strings.Contains(list[0].Why, "sysctl -w fs.inotify.max_user_watches=") || !strings.HasPrefix(list[0].What, "change in "+dir) {
+		t.Errorf("troubles %v", list)
+	}
+}
+
+func TestLines(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "press.log")
+	add := func(name, text string) {
+		t.Helper()
+		f, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		if err == nil {
+			_, err = f.WriteString(text)
+			f.Close()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	add("press.log", "glue low: before anybody watched\n")
+	m := machine(t)
+	m.Watch(wantsOf(t, `line "glue (low|out)" in `+path))
+	// want waits until the lines are told of, in one notice or in several.
+	want := func(count int64, last string) {
+		t.Helper()
+		var n int64
+		for n < count {
+			select {
+			case notice := <-m.Notices():
+				if notice.What == phrase.Line {
+					n += notice.Count
+					if n == count && notice.Text != last {
+						t.Errorf("the last line is %.80q, want %.80q", notice.Text, last)
+					}
+				}
+			case <-time.After(20 * time.Second):
+				t.Fatalf("%d lines were told of, want %d, the last %.80q", n, count, last)
+			}
+		}
+		if n != count {
+			t.Errorf("%d lines were told of, want %d", n, count)
+		}
+	}
+	add("press.log", "ink low\nglue lo")
+	add("press.log", "w: 1\r\n")
+	want(1, "glue low: 1")
+	add("press.log", strings.Repeat("glue out: many\n", 50_000))
+	want(50_000, "glue out: many")
+	if err := os.Rename(path, path+".1"); err != nil {
+		t.Fatal(err)
+	}
+	add("press.log.1", "glue low: the writer has not noticed\n")
+	want(1, "glue low: the writer has not noticed")
+	add("press.log", "glue low: in the new file\n")
+	want(1, "glue low: in the new file")
+	if err := os.Truncate(path, 0); err != nil {
+		t.Fatal(err)
+	}
+	add("press.log", "glue low: cut\n")
+	want(1, "glue low: cut")
+	add("press.log", "glue low "+strings.Repeat("x", 1<<20)+" glue out\nglue low: short\n")
+	want(2, "glue low: short")
+	if err := os.Remove(path); err != nil {
+		t.Fatal(err)
+	}
+	add("press.log", "glue out: made anew\n")
+	want(1, "glue out: made anew")
+}
+
+// TestPlaces: whether paths are there is known at once and told when it
+// changes, also where a mount hides or shows them.
+func TestPlaces(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	wstest.Do(t, "mount", "--make-rprivate", "/")
+	dir := t.TempDir()
+	vault, later, flag := filepath.Join(dir, "vault"), filepath.Join(dir, "a", "b", "c"), filepath.Join(dir, "vault", "flag")
+	touch(t, flag)
+	m := machine(t)
+	w := wstest.Wants(t, fmt.Sprintf("paths = [%q, %q, %q]", vault, later, flag), "mount "+vault, "unmount "+vault)
+	m.Watch(w)
+	have := func(want ...string) {
+		t.Helper()
+		wstest.Await(t, fmt.Sprint(want), func() bool { return slices.Equal(m.Facts().Paths, want) })
+	}
+	if got := m.Facts().Paths; !slices.Equal(got, []string{vault, flag}) {
+		t.Errorf("at once: %v", got)
+	}
+	got := wstest.Hear(t, m)
+	if err := os.MkdirAll(later, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	have(later, vault, flag)
+	wstest.Do(t, "mount", "-t", "tmpfs", "tmpfs", vault)
+	got("mount " + vault)
+	have(later, vault)
+	wstest.Do(t, "umount", vault)
+	got("unmount " + vault)
+	have(later, vault, flag)
+	if err := os.RemoveAll(filepath.Join(dir, "a")); err != nil {
+		t.Fatal(err)
+	}
+	have(vault, flag)
+	m.Watch(wantsOf(t, "unlock"))
+	have()
+}
+
+// BenchmarkChanges is the cost of a change in a folder that is watched, beside
+// that of the change itself.
+func BenchmarkChanges(b *testing.B) {
+	change := func(b *testing.B, dir string) {
+		for i := 0; b.Loop(); i++ {
+			touch(b, filepath.Join(dir, fmt.Sprint(i%1000)))
+		}
+	}
+	b.Run("floor: unwatched", func(b *testing.B) { change(b, b.TempDir()) })
+	b.Run("watched", func(b *testing.B) {
+		dir := b.TempDir()
+		m := machine(b)
+		m.Watch(wstest.Wants(b, "", "change in "+dir))
+		go func() {
+			for range m.Notices() {
+			}
+		}()
+		change(b, dir)
+	})
+}

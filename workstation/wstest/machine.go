@@ -1,0 +1,123 @@
+package wstest
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/workstation"
+)
+
+// Need returns the path of a program, or skips the test and says which
+// package has it.
+func Need(t testing.TB, program, pkg string) string {
+	t.Helper()
+	path, err := exec.LookPath(program)
+	if err != nil {
+		t.Skipf("needs the program %s of the package %s", program, pkg)
+	}
+	return path
+}
+
+// Root skips a test that only root can do.
+func Root(t testing.TB) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("needs root")
+	}
+}
+
+// Do runs a program that must succeed.
+func Do(t testing.TB, argv ...string) {
+	t.Helper()
+	if out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v\n%s", strings.Join(argv, " "), err, out)
+	}
+}
+
+// Alone runs the test in a process with namespaces of its own, which only
+// root can make. It returns true in that process, and false in the one that
+// has waited for it.
+func Alone(t *testing.T, namespaces uintptr) bool {
+	t.Helper()
+	const inside = "TIMEGATE_TEST_ALONE"
+	if os.Getenv(inside) == t.Name() {
+		return true
+	}
+	Root(t)
+	cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
+	cmd.Env = append(os.Environ(), inside+"="+t.Name())
+	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: namespaces}
+	out, err := cmd.CombinedOutput()
+	switch {
+	case err != nil:
+		t.Errorf("%v\n%s", err, out)
+	case strings.Contains(string(out), "--- SKIP"):
+		t.Skipf("%s", out)
+	case !strings.Contains(string(out), "--- PASS: "+t.Name()):
+		t.Errorf("the test did not run:\n%s", out)
+	}
+	return false
+}
+
+// Await waits until something holds.
+func Await(t testing.TB, what string, holds func() bool) {
+	t.Helper()
+	for end := time.Now().Add(wait); !holds(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("waited in vain for %s", what)
+		}
+	}
+}
+
+// Wants returns what a gate depends on, given by the lines of its [needs] and
+// its openings.
+func Wants(t testing.TB, needs string, phrases ...string) workstation.Wants {
+	t.Helper()
+	quoted := make([]string, len(phrases))
+	for i, p := range phrases {
+		quoted[i] = fmt.Sprintf("'%s'", p)
+	}
+	text := fmt.Sprintf("run = ['/bin/true']\nopens = [%s]\n[needs]\n%s\n", strings.Join(quoted, ", "), needs)
+	g, found := gate.Read("bindery", "bindery.toml", []byte(text), gate.Options{Scope: gate.User, Env: phrase.Env{Zone: calendar.UTC}})
+	if g == nil {
+		t.Fatal(found)
+	}
+	return workstation.WantsOf(engine.WantsOf([]*gate.Gate{g}, ""), func(p string) string { return p })
+}
+
+// Hear returns a function that waits for the next thing that happens and
+// fails unless it is the one wanted, such as "logon maren" or "mains". What
+// is told beside it may be given as words that the notice must contain.
+func Hear(t testing.TB, ws workstation.Workstation) func(want string) workstation.Notice {
+	return func(want string) workstation.Notice {
+		t.Helper()
+		late := time.After(wait)
+		for {
+			select {
+			case n := <-ws.Notices():
+				if n.What == "" {
+					continue
+				}
+				name := n.Name
+				if strings.HasPrefix(name, string(n.What)) {
+					name = strings.TrimPrefix(name, string(n.What)) // what was watched begins with the event
+				}
+				if got := strings.Join(strings.Fields(string(n.What)+" "+name), " "); got != want {
+					t.Fatalf("%q happened, want %q", got, want)
+				}
+				return n
+			case <-late:
+				t.Fatalf("waited in vain for %q", want)
+			}
+		}
+	}
+}
