@@ -55,21 +55,19 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
 	defer stdin.Close()
-	proc, err := os.StartProcess(program, o.Argv, &os.ProcAttr{
-		Dir:   o.Folder,
-		Env:   append(o.Env[:len(o.Env):len(o.Env)], workstation.MarkVariable+"="+o.Mark),
-		Files: []*os.File{stdin, stdout, stdout},
-		Sys:   &syscall.SysProcAttr{Setsid: true},
-	})
+	g := newGroup(o.Mark)
+	proc, err := launch(program, o, g, stdin, stdout)
 	if err != nil {
+		g.remove()
 		c.discard()
 		return nil, startError(o, program, err)
 	}
-	p := &process{pid: proc.Pid, mark: o.Mark}
+	p := &process{pid: proc.Pid, mark: o.Mark, group: g}
 	go c.run()
 	go func() {
 		state, err := proc.Wait()
 		p.gone()
+		g.remove()
 		exit := workstation.Exit{Lost: err != nil}
 		if err == nil {
 			exit = exitOf(state)
@@ -78,6 +76,29 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 		o.Done(exit)
 	}()
 	return p, nil
+}
+
+// launch starts the program, in its group if that is permitted.
+func launch(program string, o workstation.Order, g *group, stdin, stdout *os.File) (*os.Process, error) {
+	attr := &os.ProcAttr{
+		Dir:   o.Folder,
+		Env:   append(o.Env[:len(o.Env):len(o.Env)], workstation.MarkVariable+"="+o.Mark),
+		Files: []*os.File{stdin, stdout, stdout},
+		Sys:   &syscall.SysProcAttr{Setsid: true},
+	}
+	if g != nil {
+		if fd, err := g.open(); err == nil {
+			attr.Sys.UseCgroupFD, attr.Sys.CgroupFD = true, fd
+			defer unix.Close(fd)
+		}
+	}
+	proc, err := os.StartProcess(program, o.Argv, attr)
+	if err != nil && attr.Sys.UseCgroupFD {
+		// It may be the group that was refused, and not the program.
+		attr.Sys.UseCgroupFD = false
+		proc, err = os.StartProcess(program, o.Argv, attr)
+	}
+	return proc, err
 }
 
 func lookPath(o workstation.Order) (string, error) {
@@ -152,8 +173,9 @@ func signalName(s syscall.Signal) string { return strings.TrimPrefix(unix.Signal
 
 // process is the leader of a program's session.
 type process struct {
-	pid  int
-	mark string
+	pid   int
+	mark  string
+	group *group
 
 	mu   sync.Mutex // guards over
 	over bool
@@ -182,7 +204,7 @@ func (p *process) End(name string) error {
 		leader = 0
 	}
 	p.mu.Unlock()
-	return endTree(leader, p.mark, sig)
+	return endTree(leader, p.mark, p.group, sig)
 }
 
 // Program returns the whole path of what an order would start, or its name

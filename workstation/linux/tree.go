@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -20,13 +21,22 @@ type procInfo struct {
 	marked               bool
 }
 
-// endTree sends a signal to every process of a tree: the leader's session,
-// its descendants, and whoever carries the mark in its environment. KILL is
-// repeated until none is left, as a process may fork while it is looked for.
-func endTree(leader int, mark string, sig syscall.Signal) error {
+// endTree sends a signal to every process of a tree: the group in which it
+// was started, the leader's session, its descendants, and whoever carries the
+// mark in its environment. KILL is repeated until none is left, as a process
+// may fork while it is looked for.
+func endTree(leader int, mark string, g *group, sig syscall.Signal) error {
 	const rounds = 20
 	for range rounds {
+		if sig == syscall.SIGKILL {
+			g.kill()
+		}
 		members := tree(leader, mark)
+		for _, pid := range g.members() {
+			if !slices.Contains(members, pid) {
+				members = append(members, pid)
+			}
+		}
 		for _, pid := range members {
 			if err := sendTo(pid, mark, sig); err != nil && !errors.Is(err, syscall.ESRCH) {
 				return err
@@ -147,13 +157,14 @@ func (Starter) Adopt(o workstation.Order, pid int) workstation.Process {
 		return nil
 	}
 	handle := os.NewFile(uintptr(fd), "pidfd")
-	p := &process{pid: pid, mark: o.Mark}
+	p := &process{pid: pid, mark: o.Mark, group: findGroup(o.Mark)}
 	c := resumeCollector(o.Output)
 	go c.run()
 	go func() {
 		defer handle.Close()
 		waitExit(handle)
 		p.gone()
+		p.group.remove()
 		exit := exitByHandle(handle)
 		exit.Usage.Output, exit.Usage.Dropped = c.ended()
 		o.Done(exit)
