@@ -88,7 +88,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.tryCommand(),
 			a.addCommand(), a.changeCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(),
-			a.previewCommand(), a.checkCommand(), a.weekCommand(),
+			a.previewCommand(), a.checkCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
 			a.exportCommand(), a.importCommand(),

@@ -128,11 +128,12 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 	if a.json {
 		return a.out.printJSON(s)
 	}
-	staged := ""
+	stand := ""
 	if s.Staged {
-		staged = " (STAGED: a stand-in for a machine)"
+		a.now = func() time.Time { return s.Now }
+		stand = " (STAGED: a stand-in for a machine)"
 	}
-	fmt.Fprintf(a.out, "keeper    process %d, since %s%s\n", s.PID, a.localFar(s.Began), staged)
+	fmt.Fprintf(a.out, "keeper    process %d, since %s%s\n", s.PID, a.localFar(s.Began), stand)
 	fmt.Fprintf(a.out, "home      %s\n", a.home.State)
 	fmt.Fprintf(a.out, "gates     %d in force, %d programs running\n", len(s.Gates), s.Running)
 	next := "nothing is due"
@@ -147,11 +148,37 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintf(a.out, "%s    since %s, %s\n", a.out.warn("paused"), a.local(*s.PausedAt), until)
 	}
+	fmt.Fprintf(a.out, "machine   %s\n", a.factsText(s.Facts))
+	for _, t := range s.Troubles {
+		fmt.Fprintf(a.out, "%s   %s: %s\n", a.out.warn("cannot"), t.What, t.Why)
+	}
 	if len(s.Broken) > 0 {
 		fmt.Fprintf(a.out, "\n%s, the last good version goes on where there was one:\n", a.out.bad("gate files that are wrong"))
 		a.printFindings(a.out, s.Broken)
 	}
 	return nil
+}
+
+// factsText says what holds on the machine, as far as a gate asks for it.
+func (a *app) factsText(f engine.Facts) string {
+	power := "mains power"
+	if f.OnBattery {
+		power = "on battery"
+	}
+	if f.Charge > 0 {
+		power += fmt.Sprintf(" at %d%%", f.Charge)
+	}
+	list := []string{power}
+	if f.Online {
+		list = append(list, "online")
+	}
+	for _, p := range f.People {
+		list = append(list, p.Account+" logged on")
+	}
+	if f.IdleSince != 0 {
+		list = append(list, "idle since "+a.local(f.IdleSince.Time()))
+	}
+	return strings.Join(list, ", ")
 }
 
 func (a *app) openCommand() *cli.Command {

@@ -42,8 +42,11 @@ type listed struct {
 	Last     *lastRun       `json:"last"`
 	Error    string         `json:"error,omitempty"`
 
+	Waiting string `json:"waiting,omitempty"` // what a start waits for
+
 	state string
 	brief string // Error, for a narrow column
+	event string // on which it opens
 }
 
 type lastRun struct {
@@ -88,6 +91,8 @@ func (a *app) printList(rows []listed) {
 			if !tight {
 				next = a.localFar(*r.Next)
 			}
+		} else if r.event != "" {
+			next = a.out.faint(r.event)
 		}
 		if r.Last != nil {
 			last = a.result(r.Last.Result)
@@ -108,6 +113,9 @@ func (a *app) printList(rows []listed) {
 func (a *app) listed(ctx context.Context, files []keeper.File) ([]listed, error) {
 	status, err := a.client.Status(ctx)
 	kept := err == nil
+	if status.Staged {
+		a.now = func() time.Time { return status.Now }
+	}
 	if err != nil && !errors.Is(err, keeper.ErrNoKeeper) {
 		return nil, err
 	}
@@ -155,7 +163,10 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 	}
 	g := f.Gate
 	l.About, l.Run, l.As, l.Enabled = g.About, g.Run, a.runsAs(g), g.Enabled
-	l.Openings = append(l.Openings, g.Opens...)
+	l.Openings, l.Waiting = append(l.Openings, g.Opens...), st.Waiting
+	if g.Enabled {
+		l.event = eventOf(g)
+	}
 	switch {
 	case len(l.Running) > 0:
 		l.state = "running"
@@ -167,6 +178,8 @@ func (a *app) fill(l *listed, f keeper.File, st keeper.GateStatus, kept, paused 
 		l.state = "paused"
 	case !kept:
 		l.state = "no keeper"
+	case st.Waiting != "":
+		l.state = "waiting"
 	default:
 		l.state = "ready"
 	}
@@ -211,7 +224,7 @@ func (a *app) stateWord(state string) string {
 		return a.out.good(state)
 	case "broken":
 		return a.out.bad(state)
-	case "off", "paused", "no keeper", "dormant":
+	case "off", "paused", "no keeper", "dormant", "waiting":
 		return a.out.warn(state)
 	}
 	return state
@@ -267,7 +280,11 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitWrong}
 	}
 	a.summary(f.Gate, calendar.InstantOf(a.now()))
-	fmt.Fprintf(a.out, "  state  %s\n  file   %s\n", a.stateWord(rows[0].state), f.Path)
+	state := a.stateWord(rows[0].state)
+	if rows[0].Waiting != "" {
+		state += " for " + rows[0].Waiting
+	}
+	fmt.Fprintf(a.out, "  state  %s\n  file   %s\n", state, f.Path)
 	a.printLimits(f.Gate)
 	a.printDues(a.dues(f.Gate, span{from: calendar.InstantOf(a.now()), to: calendar.MaxInstant, count: 5}), len(f.Gate.Opens) > 1)
 	entries, err := a.entries(journal.Filter{Gate: f.Name, Limit: 5})
@@ -287,6 +304,46 @@ func (a *app) printLimits(g *gate.Gate) {
 		gate.BusySkip: "skip: a moment that comes while it runs is passed over", gate.BusyQueue: "queue: one start waits until it has ended",
 		gate.BusyReplace: "replace: the program is ended and started anew", gate.BusyBeside: "beside: it is started beside the one that runs",
 	}[g.Rules.Busy])
+	if text := needsText(&g.Needs); text != "" {
+		fmt.Fprintf(a.out, "  needs  %s\n", text)
+	}
+}
+
+// needsText says what must hold for a gate to open, and what happens if not.
+func needsText(n *gate.Needs) string {
+	var list []string
+	if n.Power != "any" {
+		list = append(list, strings.Replace(strings.Replace(n.Power, "mains", "mains power", 1), "or ", "or a charge of ", 1))
+	}
+	switch n.People {
+	case "any":
+	case "someone":
+		list = append(list, "somebody logged on")
+	case "nobody":
+		list = append(list, "nobody logged on")
+	default:
+		list = append(list, n.People+" logged on")
+	}
+	list = append(list, n.Paths...)
+	if n.Online {
+		list = append(list, "a network")
+	}
+	if n.Idle > 0 {
+		list = append(list, "nobody at keyboard and mouse for "+phrase.SpanWords(n.Idle))
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	text := strings.Join(list, ", ")
+	if n.Wait > 0 {
+		text += "; waits for that up to " + phrase.SpanWords(n.Wait)
+	} else {
+		text += "; else a moment is skipped"
+	}
+	if n.IfLost == "stop" {
+		text += "; ended when that is lost"
+	}
+	return text
 }
 
 func (a *app) historyCommand() *cli.Command {
@@ -388,13 +445,35 @@ type jsonEntry struct {
 	Count   int64         `json:"count"`
 	Command []string      `json:"command"`
 	Usage   engine.Usage  `json:"usage"`
+
+	Readings map[string]readingPair `json:"readings,omitempty"`
+}
+
+// readingPair is what was measured before and after a run, in bytes.
+type readingPair struct {
+	Before *int64 `json:"before"`
+	After  *int64 `json:"after"`
+}
+
+func readingsOf(e *journal.Entry) map[string]readingPair {
+	out := map[string]readingPair{}
+	for name, n := range e.Before {
+		out[name] = readingPair{Before: &n}
+	}
+	for name, n := range e.After {
+		pair := out[name]
+		pair.After = &n
+		out[name] = pair
+	}
+	return out
 }
 
 func (a *app) jsonEntries(entries []journal.Entry) []jsonEntry {
 	out := []jsonEntry{}
 	for _, e := range entries {
 		x := jsonEntry{Gate: e.Gate, Opening: e.Opening, Due: a.stamp(e.Due), Started: a.stamp(e.Started), Ended: a.stamp(e.Ended),
-			Result: e.Result, Signal: e.Signal, Reason: e.Reason, Outcome: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage}
+			Result: e.Result, Signal: e.Signal, Reason: e.Reason, Outcome: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
+			Readings: readingsOf(&e)}
 		if e.Run != 0 {
 			x.Run = &e.Run
 		}

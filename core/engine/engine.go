@@ -101,6 +101,7 @@ type request struct {
 	try     int
 	cause   *Cause
 	reason  string           // why it starts
+	rule    string           // by which key of its file, where that is more than its opening
 	lacked  string           // what it waits for
 	since   calendar.Instant // and since when
 }
@@ -280,7 +281,7 @@ func (e *Engine) recallWait(wm WaitMemory, m *Memory) {
 	req := request{opening: wm.Opening, due: wm.Due, kind: Start, try: wm.Try, cause: wm.Cause, since: e.now,
 		reason: "due before this keeper began"}
 	if c := wm.Cause; c != nil && paced(c.Event) && m.Booted == 0 {
-		e.skip(gs, req, "the machine went down while it waited")
+		e.skip(gs, req, "", "the machine went down while it waited")
 		return
 	}
 	switch wm.For {
@@ -370,15 +371,15 @@ func (e *Engine) change(ev Event) {
 func (e *Engine) giveUp(gs *gateState, why string) {
 	if q := gs.queued; q != nil {
 		gs.queued = nil
-		e.skip(gs, *q, why+" while it waited")
+		e.skip(gs, *q, "", why+" while it waited")
 	}
 	if t := gs.retry; t != nil {
 		gs.retry = nil
-		e.skip(gs, *t, why+" before it was tried again")
+		e.skip(gs, *t, "", why+" before it was tried again")
 	}
 	if w := gs.waiting; w != nil {
 		gs.waiting = nil
-		e.skip(gs, *w, why+" while it waited for "+w.lacked)
+		e.skip(gs, *w, "", why+" while it waited for "+w.lacked)
 	}
 	e.drop(gs, why+" before its turn came")
 }

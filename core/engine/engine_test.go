@@ -88,7 +88,11 @@ func describe(d Decision) string {
 	if d.Count > 1 {
 		s += fmt.Sprintf(" x%d", d.Count)
 	}
-	return fmt.Sprintf("%s, due %s: %s", s, stamp(d.Due), d.Reason)
+	s = fmt.Sprintf("%s, due %s: %s", s, stamp(d.Due), d.Reason)
+	if d.Rule != "" {
+		s += " [" + d.Rule + "]"
+	}
+	return s
 }
 
 func (s *script) send(ev Event) {

@@ -209,6 +209,7 @@ type Decision struct {
 	Until   calendar.Instant `json:"until,omitempty"`  // Wait: when it is tried again, or given up
 	Try     int              `json:"try,omitempty"`    // how many tries there were before, for this due
 	Cause   *Cause           `json:"cause,omitempty"`
+	Rule    string           `json:"rule,omitempty"` // the key of the gate file that decided, or "pace" of the settings
 	Reason  string           `json:"reason"`
 
 	first, earlier calendar.Instant // Skip: the first due, and the one before the last

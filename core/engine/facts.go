@@ -36,40 +36,46 @@ func person(people []Person, account string) (Person, bool) {
 	return people[i], true
 }
 
-// unmet says which need of a gate does not hold, or "". Where time alone will
-// mend that, it says when.
-func (f *Facts) unmet(n *gate.Needs, now calendar.Instant) (why string, mends calendar.Instant) {
+// lack is a need of a gate that does not hold.
+type lack struct {
+	what  string           // in words; "" where all hold
+	key   string           // which need it is
+	mends calendar.Instant // when it will hold by the passing of time; never if that is not known
+}
+
+// unmet returns the first need that does not hold.
+func (f *Facts) unmet(n *gate.Needs, now calendar.Instant) lack {
 	switch {
 	case n.Power != "any" && f.OnBattery && !f.charged(n.Power):
 		if _, least, ok := strings.Cut(n.Power, " or "); ok {
-			return fmt.Sprintf("mains power or a charge of %s; it is at %s", least, f.chargeText()), never
+			return lack{fmt.Sprintf("mains power or a charge of %s (it is at %s)", least, f.chargeText()), "needs.power", never}
 		}
-		return "mains power", never
+		return lack{"mains power", "needs.power", never}
 	case n.People == "someone" && len(f.People) == 0:
-		return "somebody logged on", never
+		return lack{"somebody logged on", "needs.people", never}
 	case n.People == "nobody" && len(f.People) > 0:
-		return "nobody logged on; " + f.People[0].Account + " is", never
+		return lack{"nobody logged on (" + f.People[0].Account + " is)", "needs.people", never}
 	}
 	if _, ok := person(f.People, n.People); !ok && n.People != "any" && n.People != "someone" && n.People != "nobody" {
-		return n.People + " logged on", never
+		return lack{n.People + " logged on", "needs.people", never}
 	}
 	for _, path := range n.Paths {
 		if !slices.Contains(f.Paths, path) {
-			return path, never
+			return lack{path, "needs.paths", never}
 		}
 	}
 	if n.Online && !f.Online {
-		return "a network", never
+		return lack{"a network", "needs.online", never}
 	}
 	if n.Idle > 0 {
 		if f.IdleSince == 0 {
-			return spanText(n.Idle) + " of idleness", never
+			return lack{spanText(n.Idle) + " of idleness", "needs.idle", never}
 		}
 		if at := f.IdleSince.Add(n.Idle); at > now {
-			return spanText(n.Idle) + " of idleness", at
+			return lack{spanText(n.Idle) + " of idleness", "needs.idle", at}
 		}
 	}
-	return "", never
+	return lack{mends: never}
 }
 
 // charged reports whether the battery holds what a need of power asks for.

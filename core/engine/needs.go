@@ -15,19 +15,19 @@ func (e *Engine) admit(gs *gateState, req request) {
 		e.place(gs, req)
 		return
 	}
-	why, mends := e.facts.unmet(&gs.gate.Needs, e.now)
+	missing := e.facts.unmet(&gs.gate.Needs, e.now)
 	switch wait := gs.gate.Needs.Wait; {
-	case why == "":
+	case missing.what == "":
 		e.turn(gs, req)
 	case wait == 0:
-		e.skip(gs, req, "it needs "+why)
+		e.skip(gs, req, missing.key, "it needs "+missing.what)
 	default:
 		if w := gs.waiting; w != nil {
-			e.skip(gs, *w, overtaken)
+			e.skip(gs, *w, "needs.wait", overtaken)
 		}
-		req.lacked, req.since = why, e.now
-		gs.waiting, gs.waitUntil, gs.waitMends = &req, e.now.Add(wait), mends
-		e.wait(gs, req, ForNeeds, gs.waitUntil, fmt.Sprintf("it needs %s and waits for that up to %s", why, spanText(wait)))
+		req.lacked, req.since = missing.what, e.now
+		gs.waiting, gs.waitUntil, gs.waitMends = &req, e.now.Add(wait), missing.mends
+		e.wait(gs, req, ForNeeds, gs.waitUntil, missing.key, fmt.Sprintf("it needs %s and waits for that up to %s", missing.what, spanText(wait)))
 	}
 }
 
@@ -39,18 +39,18 @@ func (e *Engine) expect(gs *gateState) {
 	if req == nil || e.paused {
 		return
 	}
-	why, mends := e.facts.unmet(&gs.gate.Needs, e.now)
+	missing := e.facts.unmet(&gs.gate.Needs, e.now)
 	waited := spanText(e.now.Sub(req.since))
 	switch {
-	case why == "" && e.now <= gs.waitUntil.Add(Tolerance):
+	case missing.what == "" && e.now <= gs.waitUntil.Add(Tolerance):
 		gs.waiting = nil
 		req.reason += fmt.Sprintf("; waited %s for %s", waited, req.lacked)
 		e.turn(gs, *req)
 	case gs.waitUntil <= e.now:
 		gs.waiting = nil
-		e.skip(gs, *req, fmt.Sprintf("it needs %s, which did not come within %s", cmp.Or(why, req.lacked), spanText(gs.gate.Needs.Wait)))
+		e.skip(gs, *req, "needs.wait", fmt.Sprintf("it needs %s, which did not come within %s", cmp.Or(missing.what, req.lacked), spanText(gs.gate.Needs.Wait)))
 	default:
-		req.lacked, gs.waitMends = why, mends
+		req.lacked, gs.waitMends = missing.what, missing.mends
 	}
 }
 
@@ -75,10 +75,10 @@ func (e *Engine) learn(f *Facts) {
 	slices.SortFunc(waiting, byName)
 	slices.SortFunc(losing, byName)
 	for _, gs := range losing {
-		if why, _ := e.facts.unmet(&gs.gate.Needs, e.now); why != "" {
+		if missing := e.facts.unmet(&gs.gate.Needs, e.now); missing.what != "" {
 			for _, r := range gs.runs {
 				if !r.byHand {
-					e.halt(r, Stopped, "what it needs was lost: "+why)
+					e.halt(r, Stopped, "needs.if_lost", "what it needs was lost: "+missing.what)
 				}
 			}
 			e.arm(gs)
@@ -91,13 +91,13 @@ func (e *Engine) learn(f *Facts) {
 }
 
 // wait records that a start waits.
-func (e *Engine) wait(gs *gateState, req request, what WaitFor, until calendar.Instant, reason string) {
+func (e *Engine) wait(gs *gateState, req request, what WaitFor, until calendar.Instant, rule, reason string) {
 	e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Try: req.try,
-		For: what, Until: until, Cause: req.cause, Reason: reason})
+		For: what, Until: until, Cause: req.cause, Rule: rule, Reason: reason})
 }
 
 // skip records that a moment passes without a start.
-func (e *Engine) skip(gs *gateState, req request, why string) {
+func (e *Engine) skip(gs *gateState, req request, rule, why string) {
 	e.decide(Decision{Kind: Skip, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Try: req.try,
-		Result: Skipped, Cause: req.cause, Reason: why})
+		Result: Skipped, Cause: req.cause, Rule: rule, Reason: why})
 }

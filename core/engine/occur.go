@@ -124,14 +124,14 @@ func (e *Engine) counts(gs *gateState, o *opening, at calendar.Instant) bool {
 func (e *Engine) come(gs *gateState, o *opening, at calendar.Instant, c *Cause) {
 	q := o.Plan.Phrase
 	if o.moment != never && o.moment > e.now {
-		e.skip(gs, request{opening: o.Name, due: o.moment, cause: o.cause}, "the same came again before its delay was over")
+		e.skip(gs, request{opening: o.Name, due: o.moment, cause: o.cause}, "opens", "the same came again before its delay was over")
 	}
 	delay := q.Delay + o.Plan.Lateness()
 	o.moment, o.came, o.cause = at.Add(delay), at, c
 	o.count++
 	if delay > 0 && c.Event != phrase.Boot {
 		// So that the next keeper knows of it; a boot it knows by itself.
-		e.wait(gs, request{opening: o.Name, due: o.moment, cause: c}, ForDelay, o.moment,
+		e.wait(gs, request{opening: o.Name, due: o.moment, cause: c}, ForDelay, o.moment, "opens",
 			fmt.Sprintf("%s after %s", phrase.FormatSpan(delay), q.Event))
 	}
 }
@@ -166,7 +166,7 @@ func (e *Engine) changed(ev Event) {
 		first := o.ripe == never
 		o.ripe = e.now.Add(quiet)
 		if first && quiet > 0 {
-			e.wait(l.gate, request{opening: o.Name, due: o.ripe}, ForQuiet, o.ripe,
+			e.wait(l.gate, request{opening: o.Name, due: o.ripe}, ForQuiet, o.ripe, "opens",
 				fmt.Sprintf("until nothing has changed for %s", phrase.FormatSpan(quiet)))
 		}
 		e.arm(l.gate)

@@ -24,7 +24,7 @@ func (e *Engine) open(gs *gateState) {
 	if gs.retry != nil && gs.retryAt <= e.now {
 		req := *gs.retry
 		gs.retry = nil
-		req.reason = fmt.Sprintf("try %d of %d", req.try+1, gs.gate.Again.Times+1)
+		req.rule, req.reason = "again.times", fmt.Sprintf("try %d of %d", req.try+1, gs.gate.Again.Times+1)
 		e.admit(gs, req)
 	}
 }
@@ -79,7 +79,7 @@ func (e *Engine) missed(gs *gateState) {
 		e.out = append(e.out[:last], e.out[last+1:]...)
 	}
 	reason := fmt.Sprintf("caught up for %d missed, the last %s ago", n, spanText(e.now.Sub(d.Due)))
-	e.admit(gs, request{opening: d.Opening, due: d.Due, kind: CatchUp, moment: d.Moment, cause: d.Cause, reason: reason})
+	e.admit(gs, request{opening: d.Opening, due: d.Due, kind: CatchUp, moment: d.Moment, cause: d.Cause, rule: "rules.missed", reason: reason})
 }
 
 // openAt makes one start of all the openings of a gate that are due at an
@@ -179,7 +179,11 @@ func (e *Engine) passOver(gs *gateState, o *opening, until calendar.Instant, res
 	if n == 0 {
 		return
 	}
-	d := Decision{Kind: Skip, Gate: gs.gate.Name, Opening: o.Name, Due: last, Result: result, Moment: moment, Cause: o.cause, Reason: why, first: first, earlier: earlier}
+	rule := ""
+	if result == Missed {
+		rule = "rules.missed"
+	}
+	d := Decision{Kind: Skip, Gate: gs.gate.Name, Opening: o.Name, Due: last, Result: result, Moment: moment, Cause: o.cause, Rule: rule, Reason: why, first: first, earlier: earlier}
 	if n > 1 {
 		d.Count, d.Reason = n, manyDues(why, n, last.Sub(first))
 	}
@@ -203,22 +207,22 @@ func (e *Engine) place(gs *gateState, req request) {
 	switch gs.gate.Rules.Busy {
 	case gate.BusyQueue:
 		if gs.queued != nil {
-			e.skip(gs, req, still+", and one start waits already")
+			e.skip(gs, req, "rules.busy", still+", and one start waits already")
 			return
 		}
 		gs.queued = &req
-		e.wait(gs, req, ForRun, 0, still)
+		e.wait(gs, req, ForRun, 0, "rules.busy", still)
 	case gate.BusyReplace:
 		if q := gs.queued; q != nil {
-			e.skip(gs, *q, overtaken)
+			e.skip(gs, *q, "rules.busy", overtaken)
 		}
 		gs.queued = &req
-		e.wait(gs, req, ForRun, 0, still+" and is replaced")
+		e.wait(gs, req, ForRun, 0, "rules.busy", still+" and is replaced")
 		for _, r := range gs.runs {
-			e.halt(r, Stopped, "replaced by a new start")
+			e.halt(r, Stopped, "rules.busy", "replaced by a new start")
 		}
 	default:
-		e.skip(gs, req, still)
+		e.skip(gs, req, "rules.busy", still)
 	}
 }
 
@@ -240,7 +244,7 @@ func (e *Engine) start(gs *gateState, req request) {
 		r.cause = gs.hand(req.opening, *c)
 	}
 	e.decide(Decision{Kind: req.kind, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Run: r.id,
-		Moment: req.moment, Try: req.try, Cause: r.cause, Reason: req.reason})
+		Moment: req.moment, Try: req.try, Cause: r.cause, Rule: req.rule, Reason: req.reason})
 }
 
 // hand gives a start the files that changed since the last one.

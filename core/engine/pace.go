@@ -40,7 +40,7 @@ func (e *Engine) turn(gs *gateState, req request) {
 		return
 	}
 	e.held = append(e.held, held{gs, req, e.now})
-	e.wait(gs, req, ForPace, e.now.Add(e.pace.Longest), e.holdReason())
+	e.wait(gs, req, ForPace, e.now.Add(e.pace.Longest), "pace", e.holdReason())
 }
 
 func (e *Engine) holdReason() string {
@@ -104,7 +104,7 @@ func (e *Engine) releaseAt() calendar.Instant {
 func (e *Engine) drop(gs *gateState, why string) {
 	e.held = slices.DeleteFunc(e.held, func(h held) bool {
 		if h.gate == gs {
-			e.skip(gs, h.req, why)
+			e.skip(gs, h.req, "", why)
 		}
 		return h.gate == gs
 	})

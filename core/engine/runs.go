@@ -15,22 +15,23 @@ func (e *Engine) overdue(gs *gateState) {
 		switch {
 		case r.killAt <= e.now:
 			r.killAt = never
-			e.decide(Decision{Kind: Halt, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Signal: "KILL",
+			e.decide(Decision{Kind: Halt, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Signal: "KILL", Rule: "limits.grace",
 				Reason: "it did not end within " + phrase.FormatSpan(gs.gate.Limits.Grace)})
 		case gs.deadline(r) <= e.now:
-			e.halt(r, Overran, "it has taken longer than "+phrase.FormatSpan(gs.gate.Limits.Longest))
+			e.halt(r, Overran, "limits.longest", "it has taken longer than "+phrase.FormatSpan(gs.gate.Limits.Longest))
 		}
 	}
 }
 
 // halt asks a run to end.
-func (e *Engine) halt(r *run, why Result, reason string) {
+func (e *Engine) halt(r *run, why Result, rule, reason string) {
 	if r.stopping != "" {
 		return
 	}
 	r.stopping, r.detail = why, reason
 	r.killAt = e.now.Add(r.gate.gate.Limits.Grace)
-	e.decide(Decision{Kind: Halt, Gate: r.gate.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Signal: "TERM", Reason: reason})
+	e.decide(Decision{Kind: Halt, Gate: r.gate.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Signal: "TERM",
+		Rule: rule, Reason: reason})
 }
 
 func (e *Engine) stop(name string) {
@@ -40,7 +41,7 @@ func (e *Engine) stop(name string) {
 	}
 	e.giveUp(gs, "stopped by hand")
 	for _, r := range gs.runs {
-		e.halt(r, Stopped, "stopped by hand")
+		e.halt(r, Stopped, "", "stopped by hand")
 	}
 	e.arm(gs)
 }
@@ -95,7 +96,7 @@ func (e *Engine) again(gs *gateState, r *run) {
 	}
 	gs.retry = &request{opening: r.opening, due: r.due, kind: Retry, try: r.try + 1, cause: r.cause}
 	gs.retryAt = e.now.Add(a.Pause)
-	e.wait(gs, *gs.retry, ForRetry, gs.retryAt,
+	e.wait(gs, *gs.retry, ForRetry, gs.retryAt, "again.times",
 		fmt.Sprintf("tried again in %s: try %d of %d", phrase.FormatSpan(a.Pause), r.try+2, a.Times+1))
 }
 

@@ -1,0 +1,228 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/journal"
+	"timegate/keeper"
+)
+
+func (a *app) whyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "why", Category: foreseeCommands, Usage: "what happened at a gate's last moments, and which rule decided", ArgsUsage: "NAME",
+		Description: "timegate why vault-copy\n\nFor each of its last moments: what was decided, why, and by which key of the gate's file.",
+		Flags:       []cli.Flag{&cli.IntFlag{Name: "count", Usage: "tell of this `NUMBER` of moments", Value: 3}},
+		Action:      a.why,
+	}
+}
+
+// whyMoment is a moment in JSON.
+type whyMoment struct {
+	Opening string     `json:"opening"`
+	Phrase  string     `json:"phrase"`
+	Due     *time.Time `json:"due"`
+	Steps   []whyStep  `json:"steps"`
+}
+
+type whyStep struct {
+	At       *time.Time          `json:"at"`
+	Decision engine.DecisionKind `json:"decision"`
+	Run      int64               `json:"run,omitempty"`
+	Result   engine.Result       `json:"result,omitempty"`
+	Rule     string              `json:"rule,omitempty"`
+	Value    string              `json:"value,omitempty"`
+	Text     string              `json:"text"`
+}
+
+func (a *app) why(ctx context.Context, c *cli.Command) error {
+	name, err := oneArgument(c, "the name of a gate")
+	if err != nil {
+		return err
+	}
+	if c.Int("count") < 1 {
+		return usageError("--count is %d: write 1 or more", c.Int("count"))
+	}
+	f, fileErr := a.file(name)
+	moments, err := a.story(name, int(c.Int("count")))
+	if err != nil {
+		return err
+	}
+	if fileErr != nil && len(moments) == 0 {
+		return fileErr // a gate that was removed still has its story
+	}
+	told := a.tellMoments(f.Gate, moments)
+	if a.json {
+		return a.out.printJSON(told)
+	}
+	now := "it was removed"
+	if fileErr == nil {
+		if now, err = a.stateNow(ctx, f); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", a.out.head(name), now)
+	if len(told) == 0 {
+		fmt.Fprintln(a.out, "\nnothing has been decided about it yet")
+	}
+	for _, m := range told {
+		a.printMoment(m)
+	}
+	return nil
+}
+
+func (a *app) story(name string, count int) ([]journal.Moment, error) {
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.Story(name, count)
+}
+
+// stateNow says what goes on with a gate, and what comes next.
+func (a *app) stateNow(ctx context.Context, f keeper.File) (string, error) {
+	status, err := a.client.Status(ctx)
+	if err != nil && !errors.Is(err, keeper.ErrNoKeeper) {
+		return "", err
+	}
+	st := status.Gates[f.Name]
+	switch {
+	case f.Gate == nil:
+		return "its file is wrong; see \"timegate check " + f.Name + "\"", nil
+	case len(st.Running) > 0:
+		return fmt.Sprintf("runs now (run %d)", st.Running[0]), nil
+	case !f.Gate.Enabled:
+		return "is switched off: nothing of it opens by itself", nil
+	case !f.Gate.RunsOn(a.host):
+		return "is for other hosts: nothing of it opens here", nil
+	case err != nil:
+		return "waits for a keeper: none runs, and nothing opens by itself", nil
+	case status.Paused:
+		return "waits: all is paused", nil
+	case st.Waiting != "":
+		return "waits for " + st.Waiting, nil
+	case st.Next != nil:
+		return "is ready; next due " + a.local(*st.Next), nil
+	}
+	if event := eventOf(f.Gate); event != "" {
+		return "is ready; it opens on: " + event, nil
+	}
+	return "is ready, and nothing more of it is due", nil
+}
+
+// eventOf names the first event on which a gate opens, or is "".
+func eventOf(g *gate.Gate) string {
+	for _, o := range g.Opens {
+		if q := o.Plan.Phrase; q.Kind == phrase.Event && o.Enabled {
+			return q.Event.String()
+		}
+	}
+	return ""
+}
+
+// tellMoments words what was decided.
+func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
+	out := []whyMoment{}
+	for _, m := range moments {
+		told := whyMoment{Opening: m.Opening, Due: a.stamp(m.Due), Steps: []whyStep{}}
+		if g != nil {
+			if o, ok := g.Opening(m.Opening); ok {
+				told.Phrase = o.When
+			}
+		}
+		for i := range m.Decisions {
+			d := &m.Decisions[i]
+			step := whyStep{At: a.stamp(d.At), Decision: d.Kind, Run: d.Run, Result: d.Result, Rule: d.Rule, Text: tell(d, m.Runs)}
+			if g != nil && d.Rule != "" {
+				step.Value = g.Setting(d.Rule)
+			}
+			told.Steps = append(told.Steps, step)
+		}
+		out = append(out, told)
+	}
+	return out
+}
+
+// tell says in a sentence what was decided.
+func tell(d *engine.Decision, runs []journal.Entry) string {
+	switch d.Kind {
+	case engine.Start, engine.Repeat:
+		return fmt.Sprintf("Run %d was started. %s", d.Run, sentence(d.Reason))
+	case engine.Retry:
+		return fmt.Sprintf("Run %d was started: %s.", d.Run, d.Reason)
+	case engine.CatchUp:
+		return fmt.Sprintf("Run %d was started late: %s.", d.Run, d.Reason)
+	case engine.Wait:
+		return "The start had to wait. " + sentence(d.Reason)
+	case engine.Skip:
+		what := "Nothing was started"
+		if d.Result == engine.Missed {
+			what = "It was missed"
+		}
+		return fmt.Sprintf("%s: %s.", what, d.Reason)
+	case engine.Halt:
+		if d.Signal == "KILL" {
+			return fmt.Sprintf("Run %d was killed: %s.", d.Run, d.Reason)
+		}
+		return fmt.Sprintf("Run %d was asked to end: %s.", d.Run, d.Reason)
+	}
+	text := fmt.Sprintf("Run %d ended: %s", d.Run, d.Result)
+	for _, r := range runs {
+		if r.Run == d.Run && r.Started != 0 {
+			text += " after " + short(d.At.Sub(r.Started))
+		}
+	}
+	if d.Result != engine.OK || d.Reason != "exit status 0" {
+		text += ", " + d.Reason
+	}
+	return text + "."
+}
+
+// sentence writes a reason as one.
+func sentence(reason string) string {
+	if reason == "" {
+		return ""
+	}
+	return strings.ToUpper(reason[:1]) + reason[1:] + "."
+}
+
+func (a *app) printMoment(m whyMoment) {
+	head := "by hand"
+	if m.Opening != "" {
+		head = strings.TrimSpace("opening " + m.Opening + "  " + m.Phrase)
+	}
+	fmt.Fprintf(a.out, "\n%s  %s\n", a.out.head(a.local(*m.Due)), head)
+	for _, s := range m.Steps {
+		at := s.At.Format("15:04:05")
+		if calendarDay(*s.At) != calendarDay(*m.Due) {
+			at = a.local(*s.At)
+		}
+		line := fmt.Sprintf("  %s  %s", at, s.Text)
+		if rule := ruleText(s); rule != "" {
+			line += "  " + a.out.faint(rule)
+		}
+		fmt.Fprintln(a.out, line)
+	}
+}
+
+// ruleText names the rule that decided, as the file has it.
+func ruleText(s whyStep) string {
+	switch {
+	case s.Value != "":
+		return fmt.Sprintf("[%s = %s]", s.Rule, s.Value)
+	case s.Rule == "pace":
+		return "[settings: pace]"
+	}
+	return ""
+}
+
+func calendarDay(t time.Time) string { return t.Format(time.DateOnly) }
