@@ -15,19 +15,20 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/demo"
 	"timegate/journal"
 	"timegate/keeper"
 	"timegate/workstation/staged"
 )
 
-// demoRate lets the clock of the staged morning run through its idle hours in
+// demoRate lets the clock of the staged day run through its idle hours in
 // about ten seconds.
-const demoRate = 2000
+const demoRate = 4000
 
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "demo", Category: otherCommands, Usage: "play a morning at the Larkspur Bindery, in about 15 seconds",
+		Name: "demo", Category: otherCommands, Usage: "play a day at the Larkspur Bindery, in about 25 seconds",
 		Description: "timegate demo --keep ~/larkspur\n\nThe programs are really started; the machine is a stand-in whose clock runs fast while nothing does.",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "leave the files in `DIR`, which must not be there or be empty", TakesFile: true}},
 		Action:      a.demo,
@@ -49,19 +50,19 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	a.host = demo.Workstation
 	a.home = keeper.HomeAt(filepath.Join(dir, "home"), gate.User)
 	a.client = keeper.NewClient(a.home)
-	bin := filepath.Join(dir, "bin")
-	if err := errors.Join(a.home.Prepare(), os.MkdirAll(bin, 0o755)); err != nil {
+	to := demo.Folders{Gates: a.home.Gates, Bin: filepath.Join(dir, "bin"), Proofs: filepath.Join(dir, "proofs")}
+	if err := errors.Join(a.home.Prepare(), os.MkdirAll(to.Bin, 0o755), os.MkdirAll(to.Proofs, 0o755)); err != nil {
 		return err
 	}
-	if err := demo.Unpack(a.home.Gates, bin); err != nil {
+	if err := demo.Unpack(to); err != nil {
 		return err
 	}
-	from, to := demo.Morning(a.zone)
+	from, _, _ := demo.Day(a.zone)
 	a.now = func() time.Time { return from }
 	if err := a.demoBefore(from); err != nil {
 		return err
 	}
-	rows, err := a.demoMorning(ctx, from, to)
+	rows, err := a.demoDay(ctx, to.Proofs)
 	if err != nil {
 		return err
 	}
@@ -114,20 +115,31 @@ func (a *app) demoBefore(from time.Time) error {
 	return nil
 }
 
-// demoMorning runs a keeper through the staged morning and prints what
-// happens as it happens. It returns what "list" shows at the end.
-func (a *app) demoMorning(ctx context.Context, from, to time.Time) (rows []listed, err error) {
+// demoDay runs a keeper through the staged day and prints what happens as it
+// happens. It returns what "list" shows at the end.
+func (a *app) demoDay(ctx context.Context, proofs string) (rows []listed, err error) {
+	from, to, scenes := demo.Day(a.zone)
 	a.title("$ timegate keeper run    (staged, " + short(to.Sub(from)) + ")")
 	machine, err := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Host: demo.Workstation, Rate: demoRate})
 	if err != nil {
 		return nil, err
 	}
 	defer machine.Close()
+	for _, s := range scenes {
+		machine.At(s.At, func() {
+			if s.Proof != "" {
+				os.WriteFile(filepath.Join(proofs, s.Proof), []byte(s.At.String()), 0o600)
+				return
+			}
+			machine.Stage(s.Stage)
+		})
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	line := newProgress(a.err, from, to)
 	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Observe: func(ev engine.Event, decisions []engine.Decision) {
 		line.clear()
+		a.demoEvent(&ev)
 		for i := range decisions {
 			a.demoLine(&decisions[i])
 		}
@@ -154,6 +166,25 @@ func (a *app) demoMorning(ctx context.Context, from, to time.Time) (rows []liste
 			line.show(now.In(a.zone.Location()))
 		}
 	}
+}
+
+// demoEvent prints what happens on the machine.
+func (a *app) demoEvent(ev *engine.Event) {
+	what := string(ev.What)
+	switch {
+	case ev.Kind == engine.Boot:
+		what = "boot"
+	case ev.Kind != engine.Happened, ev.What == phrase.Change:
+		return
+	case ev.Subject != "":
+		what += " " + ev.Subject
+	case ev.Name != "":
+		what += " " + ev.Name
+	}
+	if ev.What == phrase.Battery {
+		what += fmt.Sprintf(" %d%%", ev.Facts.Charge)
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", ev.At.Time().In(a.zone.Location()).Format("15:04:05"), a.out.head("* "+what))
 }
 
 // demoLine prints a decision as it is made.
@@ -191,6 +222,22 @@ func (a *app) demoAfter(rows []listed, kept bool) error {
 	a.printEntries(entries)
 	a.title("$ timegate list")
 	a.printList(rows)
+	a.title("$ timegate why vault-copy")
+	moments, err := a.story("vault-copy", 2)
+	if err != nil {
+		return err
+	}
+	files, err := keeper.ReadFolder(a.home, a.env())
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		if f.Name == "vault-copy" {
+			for _, m := range a.tellMoments(f.Gate, moments) {
+				a.printMoment(m)
+			}
+		}
+	}
 	if kept {
 		fmt.Fprintf(a.out, "\nThe files are in %s. Look on with\n  timegate --home %s history\n", filepath.Dir(a.home.State), a.home.State)
 		return nil

@@ -55,6 +55,7 @@ var masks = []struct {
 	{regexp.MustCompile(`(in|after) \d+(\.\d)? (ms|s|min|h|d|days|years)( \d+ (s|min|h))?`), "$1 SPAN"},
 	{regexp.MustCompile(`\d+(\.\d)? (ms|s|min|h)( \d+ (s|min))? ago|\bnow\b`), "AGO"},
 	{regexp.MustCompile(`(<|\b)\d+(\.\d)? ?(ms|s)\b`), "SPAN"},
+	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "CLOCK"},
 	{regexp.MustCompile(`process \d+|"pid": \d+`), "PID"},
 	{regexp.MustCompile(`-\d{8}-\d{6}`), "-TIME"},
 	{regexp.MustCompile(`\d+ starts? in 28 days.*`), "STARTS"},

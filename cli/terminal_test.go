@@ -161,7 +161,9 @@ func TestDemo(t *testing.T) {
 		t.Errorf("the demo took %v", took)
 	}
 	text := string(out)
-	for _, want := range []string{"STAGED", "8 gates checked: 0 errors", "overran", "skipped", "repeat", "$ timegate history", "$ timegate list", dir} {
+	for _, want := range []string{"STAGED", "8 gates checked: 0 errors", "* boot",
+		"* device label-printer", "repeat", "* logon maren", "overran", "proofs matching *.pdf quiet 5s; 2 files", "* battery 64%",
+		"what it needs was lost: mains power", "* resume", "missed", "catch-up", "* logoff maren", "$ timegate history", "$ timegate list", "$ timegate why", dir} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the demo does not show %q", want)
 		}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/calendar"
@@ -92,7 +93,8 @@ func (a *app) printList(rows []listed) {
 				next = a.localFar(*r.Next)
 			}
 		} else if r.event != "" {
-			next = a.out.faint(r.event)
+			const room = 28
+			next = a.out.faint(ansi.Truncate(r.event, room, "…"))
 		}
 		if r.Last != nil {
 			last = a.result(r.Last.Result)

@@ -12,17 +12,22 @@ import (
 )
 
 // TestBindery: every gate of the demo is right, names a program that the demo
-// brings, and has something to do on the staged morning.
+// brings, and has something to do on the staged day.
 func TestBindery(t *testing.T) {
 	gates, bin := t.TempDir(), t.TempDir()
-	if err := Unpack(gates, bin); err != nil {
+	if err := Unpack(Folders{gates, bin, "/srv/proofs"}); err != nil {
 		t.Fatal(err)
 	}
 	zone, err := Zone()
 	if err != nil {
 		t.Fatal(err)
 	}
-	from, to := Morning(zone)
+	from, to, scenes := Day(zone)
+	for i, s := range scenes {
+		if s.At.Before(from) || s.At.After(to) || i > 0 && s.At.Before(scenes[i-1].At) {
+			t.Errorf("the scene at %v is out of order", s.At)
+		}
+	}
 	files, err := os.ReadDir(gates)
 	if err != nil || len(files) != 8 {
 		t.Fatalf("%d gates, %v", len(files), err)
@@ -52,7 +57,7 @@ func TestBindery(t *testing.T) {
 			}
 		}
 		if n == 0 {
-			t.Errorf("%s has nothing to do on the staged morning", name)
+			t.Errorf("%s has nothing to do on the staged day", name)
 		}
 	}
 	if len(used) != len(programs) {

@@ -184,10 +184,10 @@ func recorded(ev *engine.Event, decisions []engine.Decision) bool {
 	switch {
 	case len(decisions) > 0:
 		return true
-	case ev.Kind == engine.Tick, ev.Kind == engine.Present:
+	case ev.Kind == engine.Tick:
 		return false
 	case ev.Kind == engine.Happened && ev.What == phrase.Change:
-		return false
+		return false // there may be ten a second
 	}
 	return true
 }

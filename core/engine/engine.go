@@ -16,6 +16,8 @@ const never = calendar.MaxInstant
 // Engine is the state machine. Its zero value is not ready: use [New].
 type Engine struct {
 	now        calendar.Instant
+	event      EventKind        // that is being handled
+	setBy      calendar.Instant // by how much it set the clock
 	gates      map[string]*gateState
 	agenda     agenda
 	runs       map[int64]*run
@@ -122,7 +124,7 @@ func (e *Engine) Wake() (calendar.Instant, bool) {
 // caller's. An event for a gate or a run that is not known has no effect.
 func (e *Engine) Handle(ev Event) []Decision {
 	e.out = nil
-	e.now = ev.At
+	e.now, e.event, e.setBy = ev.At, ev.Kind, ev.By
 	switch ev.Kind {
 	case Boot, Signal, Happened:
 		e.advance() // what was due before comes before

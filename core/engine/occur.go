@@ -153,6 +153,15 @@ func (s *fileSet) add(paths []string) {
 	}
 }
 
+// changedFiles is how many files changed, or, where they were not named, how
+// often some did.
+func (o *opening) changedFiles() int64 {
+	if n := int64(len(o.files.list)); n > 0 {
+		return n
+	}
+	return o.changes
+}
+
 // changed collects files that changed; the openings' moment comes when they
 // have been quiet for long enough.
 func (e *Engine) changed(ev Event) {
@@ -211,7 +220,7 @@ func (e *Engine) ripen(gs *gateState, until calendar.Instant) {
 			o.changes += o.stirred
 			o.files.add(o.stirring.list)
 			o.stirred, o.stirring = 0, fileSet{}
-			c.Count = o.changes
+			c.Count = o.changedFiles()
 			e.come(gs, o, at, c)
 		} else if e.counts(gs, o, at) {
 			e.come(gs, o, at, c)

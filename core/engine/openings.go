@@ -38,7 +38,16 @@ func (gs *gateState) earliest() calendar.Instant {
 	return due
 }
 
-const missedWhy = "the machine was asleep or off, or no keeper ran"
+// missedWhy says why dues went by, from the event that let it be noticed.
+func (e *Engine) missedWhy() string {
+	switch {
+	case e.event == Begin:
+		return "no keeper ran"
+	case e.event == ClockSet && e.setBy >= calendar.Instant(Tolerance.Milliseconds()):
+		return "the clock was set forward over it"
+	}
+	return "the machine was asleep or stood still"
+}
 
 // missed passes over what was slept or off through. Where the gate wants it,
 // one start catches up for all of it, unless a start comes now anyway.
@@ -47,9 +56,9 @@ func (e *Engine) missed(gs *gateState) {
 	if gs.earliest() >= late {
 		return
 	}
-	before := len(e.out)
+	before, why := len(e.out), e.missedWhy()
 	for _, o := range gs.opens {
-		e.passOver(gs, o, late-1, Missed, missedWhy, true)
+		e.passOver(gs, o, late-1, Missed, why, true)
 	}
 	if gs.gate.Rules.Missed != gate.MissedOnce || gs.earliest() <= e.now {
 		return
@@ -69,9 +78,9 @@ func (e *Engine) missed(gs *gateState) {
 	d := e.out[last]
 	if d.Count > 1 {
 		rest := &e.out[last]
-		rest.Count, rest.Due, rest.Reason = d.Count-1, d.earlier, missedWhy
+		rest.Count, rest.Due, rest.Reason = d.Count-1, d.earlier, why
 		if rest.Count > 1 {
-			rest.Reason = manyDues(missedWhy, rest.Count, d.earlier.Sub(d.first))
+			rest.Reason = manyDues(why, rest.Count, d.earlier.Sub(d.first))
 		} else {
 			rest.Count = 0
 		}
@@ -103,7 +112,7 @@ func (e *Engine) openAt(gs *gateState, due calendar.Instant) {
 	req.opening, req.cause = first.Name, first.cause
 	req.reason = "due: " + first.When
 	if req.cause != nil && req.cause.Count > 1 {
-		noun := "changes"
+		noun := "files"
 		if req.cause.Event == phrase.Line {
 			noun = "lines"
 		}
@@ -251,7 +260,7 @@ func (e *Engine) start(gs *gateState, req request) {
 func (gs *gateState) hand(name string, c Cause) *Cause {
 	for _, o := range gs.opens {
 		if o.Name == name && o.changes > 0 {
-			c.Files, c.Count = o.files.list, o.changes
+			c.Files, c.Count = o.files.list, o.changedFiles()
 			o.files, o.changes = fileSet{}, 0
 		}
 	}

@@ -162,9 +162,15 @@ func (m *Machine) resume([]string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.rebase()
-	m.rung = false
 	m.awake()
-	m.rearm()
+	// That it is awake again is told before what it slept through.
+	m.rung = true
+	time.AfterFunc(settle/10, func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.rung = false
+		m.rearm()
+	})
 	return nil
 }
 
