@@ -2,7 +2,9 @@ package keeper
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"os/exec"
 	"slices"
 	"testing"
 	"time"
@@ -67,5 +69,86 @@ func (t *timed) Start(o workstation.Order) (workstation.Process, error) {
 	p, err := t.Machine.Start(o)
 	now := time.Now()
 	t.late <- now.Sub(now.Truncate(50 * time.Millisecond)) // dues are multiples of it
+	return p, err
+}
+
+// BenchmarkManyStarts lets a thousand gates be due at one instant and reports
+// the rate at which they start, journal included, as a share of the rate of a
+// loop that forks and execs the same program.
+func BenchmarkManyStarts(b *testing.B) {
+	const gates = 1000
+	var share []float64
+	for range b.N {
+		floor := rate(gates, func() {
+			var children []*exec.Cmd
+			for range gates {
+				cmd := exec.Command("/bin/true")
+				if err := cmd.Start(); err != nil {
+					b.Fatal(err)
+				}
+				children = append(children, cmd)
+			}
+			b.StopTimer()
+			for _, c := range children {
+				c.Wait()
+			}
+			b.StartTimer()
+		})
+		share = append(share, startMany(b, gates)/floor)
+	}
+	slices.Sort(share)
+	b.ReportMetric(share[len(share)/2], "of-bare-rate")
+}
+
+// rate returns how many of n things a function does in a second.
+func rate(n int, do func()) float64 {
+	began := time.Now()
+	do()
+	return float64(n) / time.Since(began).Seconds()
+}
+
+// startMany returns the rate at which a keeper starts so many gates that are
+// due at once.
+func startMany(b *testing.B, gates int) float64 {
+	h := HomeAt(b.TempDir(), gate.User)
+	if err := h.Prepare(); err != nil {
+		b.Fatal(err)
+	}
+	due := time.Now().Add(3 * time.Second).Truncate(time.Second)
+	for i := range gates {
+		text := fmt.Sprintf("run = [\"/bin/true\"]\nopens = [\"at %s\"]\n", due.Format(time.TimeOnly))
+		if err := os.WriteFile(h.GateFile(fmt.Sprintf("glue-warm-%d", i)), []byte(text), 0o600); err != nil {
+			b.Fatal(err)
+		}
+	}
+	m, err := linux.New()
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer m.Close()
+	t := &counted{Machine: m, left: gates, all: make(chan time.Time, 1)}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- New(Options{Home: h, Workstation: t}).Run(ctx) }()
+	took := (<-t.all).Sub(due)
+	cancel()
+	if err := <-done; err != nil {
+		b.Fatal(err)
+	}
+	return float64(gates) / took.Seconds()
+}
+
+// counted tells when so many programs have been started.
+type counted struct {
+	*linux.Machine
+	left int
+	all  chan time.Time
+}
+
+func (c *counted) Start(o workstation.Order) (workstation.Process, error) {
+	p, err := c.Machine.Start(o)
+	if c.left--; c.left == 0 {
+		c.all <- time.Now()
+	}
 	return p, err
 }

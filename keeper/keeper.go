@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"maps"
 	"os"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -179,6 +180,7 @@ func (k *Keeper) begin() error {
 	if newBoot {
 		k.handleWith(engine.Event{Kind: engine.Boot, At: k.now()}, journal.Record{BootID: boot})
 	}
+	debug.FreeOSMemory() // what was needed to read many gates at once
 	k.log.Info("keeper began", "gates", len(k.files), "broken", len(k.broken), "programs_found", len(k.procs), "staged", k.ws.Staged())
 	return nil
 }
@@ -231,8 +233,9 @@ func (k *Keeper) take(files []File, ev *engine.Event) map[string]string {
 		if k.files[f.Name].Version == f.Version {
 			continue
 		}
-		k.files[f.Name] = f
 		texts[f.Version] = f.Text
+		f.Text = "" // the journal has it
+		k.files[f.Name] = f
 		ev.Set = append(ev.Set, engine.Definition{Name: f.Name, Version: f.Version, Gate: f.Gate})
 	}
 	for name := range k.files {

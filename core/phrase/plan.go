@@ -49,7 +49,11 @@ func (pl *Plan) Lateness() time.Duration { return time.Duration(pl.spread) * tim
 
 // Compile resolves zones and files of days. Its error is an [*Error].
 func (q *Phrase) Compile(env Env) (*Plan, error) {
-	plan := &Plan{Phrase: q, Zone: env.Zone, first: calendar.MinInstant, last: calendar.MaxInstant}
+	// Where its words stand is for errors; a plan, of which there may be many,
+	// needs it no more.
+	kept := *q
+	kept.marks = nil
+	plan := &Plan{Phrase: &kept, Zone: env.Zone, first: calendar.MinInstant, last: calendar.MaxInstant}
 	switch q.Zone {
 	case "":
 	case "UTC":

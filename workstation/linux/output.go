@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -21,14 +21,13 @@ import (
 // can be read at any time and survives the keeper; at the end all becomes one
 // file.
 type collector struct {
-	path     string
-	pipePath string
-	half     int64
-	tee      io.Writer
-	pipe     *os.File
-	head     *os.File
+	path string
+	half int64
+	tee  io.Writer
+	pipe *os.File // to read from; nil where it is not to be had any more
 
 	mu      sync.Mutex // guards what follows, until the program has ended
+	head    *os.File   // nil until something was printed
 	headLen int64
 	tail    *os.File // the one being filled
 	tailLen int64
@@ -40,33 +39,38 @@ type collector struct {
 	once    sync.Once
 }
 
-func pipeName(path string) string    { return path + ".pipe" }
 func tailName(path string) string    { return path + ".tail" }
 func olderName(path string) string   { return path + ".older" }
 func droppedName(path string) string { return path + ".dropped" }
 
-// newCollector makes the pipe and the file of a new run.
-func newCollector(o workstation.Output) (*collector, error) {
+// newCollector returns a collector for a new run, and the program's end of
+// its pipe.
+func newCollector(o workstation.Output) (*collector, *pipeEnd, error) {
 	c := collect(o)
-	if err := unix.Mkfifo(c.pipePath, 0o600); err != nil {
-		return nil, &os.PathError{Op: "make pipe", Path: c.pipePath, Err: err}
+	if dir := filepath.Dir(c.path); unix.Access(dir, unix.W_OK) != nil {
+		return nil, nil, fmt.Errorf("%s is not there, or cannot be written", dir)
 	}
-	err := c.open(os.O_TRUNC)
+	for _, name := range []string{c.path, olderName(c.path), tailName(c.path), droppedName(c.path)} {
+		os.Remove(name) // of a run of this number in an earlier journal
+	}
+	read, end, err := newPipe()
 	if err != nil {
-		c.discard()
-		return nil, err
+		return nil, nil, err
 	}
-	return c, nil
+	c.pipe = read
+	return c, end, nil
 }
 
-// resumeCollector goes on with the pipe of an earlier keeper's run.
-func resumeCollector(o workstation.Output) *collector {
+// resumeCollector goes on with a pipe of an earlier keeper's run. It is nil
+// where nobody has it open any more.
+func resumeCollector(o workstation.Output, pipe *os.File) *collector {
 	c := collect(o)
-	if err := c.open(0); err != nil {
-		return c
-	}
+	c.pipe = pipe
 	c.headLen = sizeOf(c.path)
 	c.tailLen = sizeOf(tailName(c.path))
+	if c.tailLen > 0 {
+		c.tail, _ = openAppend(tailName(c.path))
+	}
 	if b, err := os.ReadFile(droppedName(c.path)); err == nil {
 		c.dropped, _ = strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64)
 	}
@@ -75,16 +79,11 @@ func resumeCollector(o workstation.Output) *collector {
 }
 
 func collect(o workstation.Output) *collector {
-	return &collector{path: o.Path, pipePath: pipeName(o.Path), half: max(o.Keep/2, 1), tee: o.Tee, drained: make(chan struct{})}
+	return &collector{path: o.Path, half: max(o.Keep/2, 1), tee: o.Tee, drained: make(chan struct{})}
 }
 
-func (c *collector) open(flags int) error {
-	var err error
-	if c.head, err = os.OpenFile(c.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND|flags, 0o600); err != nil {
-		return err
-	}
-	c.pipe, err = os.OpenFile(c.pipePath, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	return err
+func openAppend(path string) (*os.File, error) {
+	return os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 }
 
 func sizeOf(path string) int64 {
@@ -92,19 +91,6 @@ func sizeOf(path string) int64 {
 		return info.Size()
 	}
 	return 0
-}
-
-// discard takes back what newCollector made.
-func (c *collector) discard() {
-	for _, f := range []*os.File{c.pipe, c.head} {
-		if f != nil {
-			f.Close()
-		}
-	}
-	os.Remove(c.pipePath)
-	if sizeOf(c.path) == 0 {
-		os.Remove(c.path)
-	}
 }
 
 // run reads the pipe until no process has it open any more.
@@ -162,6 +148,9 @@ func (c *collector) keep(b []byte) {
 		c.tee.Write(b)
 	}
 	if room := c.half - c.headLen; room > 0 {
+		if !c.begin() {
+			return
+		}
 		n, _ := c.head.Write(b[:min(int64(len(b)), room)])
 		c.headLen += int64(n)
 		b = b[n:]
@@ -181,6 +170,14 @@ func (c *collector) keep(b []byte) {
 	}
 }
 
+// begin opens the head, once there is something to keep in it.
+func (c *collector) begin() bool {
+	if c.head == nil {
+		c.head, _ = openAppend(c.path)
+	}
+	return c.head != nil
+}
+
 // turn begins a new tail file and lets the oldest go.
 func (c *collector) turn() bool {
 	if c.tail != nil {
@@ -193,7 +190,7 @@ func (c *collector) turn() bool {
 		c.tailLen = 0
 	}
 	var err error
-	c.tail, err = os.OpenFile(tailName(c.path), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	c.tail, err = openAppend(tailName(c.path))
 	return err == nil
 }
 
@@ -207,11 +204,10 @@ func (c *collector) ended() (total, dropped int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.final = true
-	if c.head != nil {
+	if c.total > 0 && c.begin() {
 		c.join()
 		c.head.Close()
 	}
-	os.Remove(c.pipePath)
 	return c.total, c.dropped
 }
 
@@ -221,6 +217,9 @@ func (c *collector) join() {
 		c.tail.Close()
 	}
 	older, newer := sizeOf(olderName(c.path)), sizeOf(tailName(c.path))
+	if older+newer == 0 {
+		return
+	}
 	if skip := older + newer - c.half; skip > 0 || c.dropped > 0 {
 		c.dropped += max(skip, 0)
 		fmt.Fprintf(c.head, "\n[%d bytes left out]\n", c.dropped)
@@ -244,7 +243,8 @@ func appendTail(w io.Writer, path string, n int64) {
 	}
 }
 
-// ReadOutput returns what is kept of a run's output, also while it runs.
+// ReadOutput returns what is kept of a run's output, also while it runs. There
+// is no file where nothing was printed.
 func ReadOutput(path string) ([]byte, error) {
 	out, err := os.ReadFile(path)
 	if err != nil {

@@ -19,10 +19,10 @@ import (
 
 // Starter starts real programs. Its zero value is ready.
 //
-// Each program gets a session of its own, no terminal, and a named pipe for
-// what it prints. The program holds both ends of the pipe open: if the keeper
-// goes away, the program is not ended by that, and the next keeper opens the
-// pipe by its name and reads on.
+// Each program gets a session of its own, no terminal, and a pipe for what it
+// prints. The program holds both ends of the pipe open: if the keeper goes
+// away, the program is not ended by that, and the next keeper opens the pipe
+// through the program and reads on.
 type Starter struct{}
 
 var _ interface {
@@ -35,31 +35,22 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := newCollector(o.Output)
+	c, end, err := newCollector(o.Output)
 	if err != nil {
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: "what it prints could not be kept: check the folder of the outputs"}
 	}
-	// Both ends, so that the pipe never lacks a reader.
-	// It is opened by hand because os.OpenFile makes it non-blocking, which no
-	// program expects of its output.
-	fd, err := unix.Open(c.pipePath, unix.O_RDWR|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
-	if err != nil {
-		c.discard()
-		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
-	}
-	stdout := os.NewFile(uintptr(fd), c.pipePath)
-	defer stdout.Close()
+	defer end.file.Close()
 	stdin, err := os.Open(os.DevNull)
 	if err != nil {
-		c.discard()
+		c.pipe.Close()
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
 	defer stdin.Close()
 	g := newGroup(o.Mark)
-	proc, err := launch(program, o, g, stdin, stdout)
+	proc, err := launch(program, o, g, stdin, end)
 	if err != nil {
 		g.remove()
-		c.discard()
+		c.pipe.Close()
 		return nil, startError(o, program, err)
 	}
 	p := &process{pid: proc.Pid, mark: o.Mark, group: g}
@@ -79,11 +70,11 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 }
 
 // launch starts the program, in its group if that is permitted.
-func launch(program string, o workstation.Order, g *group, stdin, stdout *os.File) (*os.Process, error) {
+func launch(program string, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
 	attr := &os.ProcAttr{
 		Dir:   o.Folder,
-		Env:   append(o.Env[:len(o.Env):len(o.Env)], workstation.MarkVariable+"="+o.Mark),
-		Files: []*os.File{stdin, stdout, stdout},
+		Env:   surroundings(o, end),
+		Files: []*os.File{stdin, end.file, end.file},
 		Sys:   &syscall.SysProcAttr{Setsid: true},
 	}
 	if g != nil {

@@ -158,7 +158,7 @@ func (Starter) Adopt(o workstation.Order, pid int) workstation.Process {
 	}
 	handle := os.NewFile(uintptr(fd), "pidfd")
 	p := &process{pid: pid, mark: o.Mark, group: findGroup(o.Mark)}
-	c := resumeCollector(o.Output)
+	c := resumeCollector(o.Output, findPipe(pid, o.Mark))
 	go c.run()
 	go func() {
 		defer handle.Close()

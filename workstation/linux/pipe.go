@@ -1,0 +1,88 @@
+package linux
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/workstation"
+)
+
+// pipeVariable is the environment variable by which a later keeper knows the
+// pipe into which a program prints.
+const pipeVariable = "TIMEGATE_PIPE"
+
+// pipeEnd is a program's end of a pipe.
+type pipeEnd struct {
+	file *os.File
+	id   string // the kernel's name of the pipe
+}
+
+// newPipe makes a pipe: an end to read from, and one for the program. That
+// one is open for reading too, so that the pipe never lacks a reader: the
+// program goes on when the keeper ends.
+func newPipe() (read *os.File, end *pipeEnd, err error) {
+	var fds [2]int
+	if err := unix.Pipe2(fds[:], unix.O_CLOEXEC); err != nil {
+		return nil, nil, os.NewSyscallError("pipe2", err)
+	}
+	defer unix.Close(fds[1])
+	both, err := unix.Open("/proc/self/fd/"+strconv.Itoa(fds[1]), unix.O_RDWR|unix.O_CLOEXEC, 0)
+	if err != nil {
+		unix.Close(fds[0])
+		return nil, nil, &os.PathError{Op: "open pipe", Path: "/proc/self/fd", Err: err}
+	}
+	var st unix.Stat_t
+	if err := unix.Fstat(both, &st); err != nil {
+		unix.Close(fds[0])
+		unix.Close(both)
+		return nil, nil, os.NewSyscallError("fstat", err)
+	}
+	unix.SetNonblock(fds[0], true)
+	return os.NewFile(uintptr(fds[0]), "pipe"), &pipeEnd{os.NewFile(uintptr(both), "pipe"), fmt.Sprintf("pipe:[%d]", st.Ino)}, nil
+}
+
+// findPipe opens the pipe of a program that an earlier keeper started, through
+// any of its processes that still has it open. It is nil where none has.
+func findPipe(pid int, mark string) *os.File {
+	id := variable(pid, pipeVariable)
+	if id == "" {
+		return nil
+	}
+	for _, member := range tree(pid, mark) {
+		links, _ := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", member))
+		for _, link := range links {
+			if to, err := os.Readlink(link); err != nil || to != id {
+				continue
+			}
+			if fd, err := unix.Open(link, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0); err == nil {
+				return os.NewFile(uintptr(fd), "pipe")
+			}
+		}
+	}
+	return nil
+}
+
+// variable returns a variable of a process's environment, as it was started.
+func variable(pid int, name string) string {
+	env, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	if err != nil {
+		return ""
+	}
+	for v := range strings.SplitSeq(string(env), "\x00") {
+		if value, ok := strings.CutPrefix(v, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+// surroundings are the variables of a program: the order's own, and those by
+// which it is found again.
+func surroundings(o workstation.Order, end *pipeEnd) []string {
+	return append(o.Env[:len(o.Env):len(o.Env)], workstation.MarkVariable+"="+o.Mark, pipeVariable+"="+end.id)
+}
