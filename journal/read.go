@@ -119,10 +119,11 @@ func (j *Journal) runs(where string, args ...any) ([]Entry, error) {
 		if err == nil {
 			err = json.Unmarshal([]byte(command), &e.Command)
 		}
-		for text, to := range map[string]*map[string]int64{before: &e.Before, after: &e.After} {
-			if err == nil && text != "" {
-				err = json.Unmarshal([]byte(text), to)
-			}
+		if err == nil && before != "" {
+			err = json.Unmarshal([]byte(before), &e.Before)
+		}
+		if err == nil && after != "" {
+			err = json.Unmarshal([]byte(after), &e.After)
 		}
 		return e, err
 	}, args...)

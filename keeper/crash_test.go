@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/journal"
 	"timegate/workstation/linux"
@@ -35,10 +36,11 @@ func TestMain(m *testing.M) {
 }
 
 // TestKilled kills keepers at random points while gates open several times a
-// second. Whatever happens, every due has one run or one recorded reason, no
-// program runs twice for one due, and what runs is still watched.
+// second, some of which wait: for a run to end, for what they need, for a
+// further try. Whatever happens, every due has one run or one recorded reason,
+// no program runs twice for one due, and what runs or waits is still watched.
 func TestKilled(t *testing.T) {
-	rounds := 40
+	rounds := 200
 	if testing.Short() {
 		rounds = 8
 	}
@@ -48,6 +50,10 @@ func TestKilled(t *testing.T) {
 	for i := range 4 {
 		put(t, h, fmt.Sprintf("glue-warm-%d", i), fmt.Sprintf("run = [%q]\nopens = [\"every %dms from 00:00 to 23:59:59\"]\n[rules]\nbusy = \"beside\"\n", program, 150+50*i))
 	}
+	put(t, h, "stock-count", fmt.Sprintf("run = [%q]\nopens = [\"every 30ms from 00:00 to 23:59:59\"]\n[rules]\nbusy = \"queue\"\n", program))
+	put(t, h, "vault-copy", fmt.Sprintf("run = [%q]\nopens = [\"every 400ms from 00:00 to 23:59:59\"]\n[needs]\npaths = [\"/nowhere\"]\nwait = \"150ms\"\n", program))
+	failing := wstest.Script(t, `echo "$TIMEGATE_RUN $TIMEGATE_GATE $TIMEGATE_DUE" >>"`+log+`"; exit 1`)
+	put(t, h, "spool-reset", fmt.Sprintf("run = [%q]\nopens = [\"every 500ms from 00:00 to 23:59:59\"]\n[again]\ntimes = 2\npause = \"80ms\"\n", failing))
 	r := rand.New(rand.NewPCG(1, 2))
 	for range rounds {
 		cmd := exec.Command(os.Args[0])
@@ -81,6 +87,9 @@ func TestKilled(t *testing.T) {
 			continue // stands for several dues
 		}
 		key := fmt.Sprintf("%s@%d", e.Gate, e.Due)
+		if e.Gate == "spool-reset" {
+			key = fmt.Sprintf("%s, run %d", key, e.Run) // its dues have several tries
+		}
 		if decided[key]++; decided[key] > 1 {
 			t.Errorf("%s at %s was decided %d times", e.Gate, e.Due.Time(), decided[key])
 		}
@@ -98,8 +107,48 @@ func TestKilled(t *testing.T) {
 	if len(started) > 0 {
 		t.Errorf("%d programs ran without a record: %v", len(started), started)
 	}
+	checkWaits(t, j)
 	if runs < rounds {
 		t.Errorf("only %d runs in %d rounds", runs, rounds)
+	}
+}
+
+// checkWaits: every start that waited came, or was given up for a reason.
+func checkWaits(t *testing.T, j *journal.Journal) {
+	t.Helper()
+	waited := 0
+	for _, name := range []string{"stock-count", "vault-copy", "spool-reset"} {
+		moments, err := j.Story(name, 1_000_000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		last := moments[0].Due
+		for _, m := range moments {
+			waits, starts, skips := 0, 0, 0
+			for _, d := range m.Decisions {
+				switch {
+				case d.Kind == engine.Wait:
+					waits++
+				case d.Starts():
+					starts++
+				case d.Kind == engine.Skip:
+					skips++
+				}
+			}
+			waited += waits
+			young := last.Sub(m.Due) < 2*time.Second // may still wait
+			switch {
+			case name == "spool-reset": // each wait is for one more try, or a new moment comes first
+				if starts > waits+1 || starts+skips == 0 {
+					t.Errorf("%s at %v: %d waits, %d starts, %d skips", name, m.Due.Time(), waits, starts, skips)
+				}
+			case starts+skips != 1 && !young:
+				t.Errorf("%s at %v: %d waits, %d starts, %d skips: %+v", name, m.Due.Time(), waits, starts, skips, m.Decisions)
+			}
+		}
+	}
+	if waited == 0 {
+		t.Error("nothing ever waited")
 	}
 }
 

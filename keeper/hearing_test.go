@@ -1,0 +1,156 @@
+package keeper
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/journal"
+	"timegate/workstation/staged"
+	"timegate/workstation/wstest"
+)
+
+// TestHearing: a login manager's words open gates of a real keeper, a machine
+// that goes down waits for the programs that are to run first, and a keeper
+// that begins anew does not take old news for new.
+func TestHearing(t *testing.T) {
+	t.Setenv("DISPLAY", "")
+	dir := t.TempDir()
+	bus, copied := filepath.Join(dir, "bus"), filepath.Join(dir, "copied")
+	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
+	wstest.StartBus(t, bus)
+	login := wstest.NewLoginManager(t, bus, map[string]string{"1": "ines"})
+	h := home(t,
+		"job-board", gateText(wstest.Script(t, `[ "$TIMEGATE_EVENT $TIMEGATE_ACCOUNT" = "logon maren" ]`), `"logon of maren"`),
+		"glue-warm", gateText(wstest.Script(t, ``), `"first unlock of the day"`),
+		"vault-copy", gateText(wstest.Script(t, `sleep 0.4; touch `+copied), `"shutdown"`),
+		"stuck", gateText(wstest.Script(t, `trap '' TERM; while :; do sleep 1; done`), `"sleep"`, "[limits]", `longest = "200ms"`, `grace = "100ms"`),
+		"stock-count", gateText(wstest.Script(t, ``), `"resume"`),
+		"everyone", gateText(wstest.Script(t, ``), `"logon"`))
+	k := keep(t, h, newMachine(t))
+	if d := k.ended("everyone"); d.Result != engine.OK {
+		t.Errorf("who was logged on when the first keeper began: %+v", d)
+	}
+	login.Logon("2", "maren", "user")
+	if d := k.ended("job-board"); d.Result != engine.OK {
+		t.Errorf("logon: %+v", d)
+	}
+	login.SetLocked("2", true)
+	login.SetLocked("2", false)
+	k.ended("glue-warm")
+
+	wstest.Await(t, "the delays", func() bool { return login.Held("sleep") && login.Held("shutdown") })
+	login.Emit(wstest.LoginPath, "Manager.PrepareForSleep", true)
+	if d := k.ended("stuck"); d.Result != engine.Overran {
+		t.Errorf("before sleep: %+v", d)
+	}
+	wstest.Await(t, "sleep", func() bool { return !login.Held("sleep") })
+	login.Emit(wstest.LoginPath, "Manager.PrepareForSleep", false)
+	k.ended("stock-count")
+	login.Emit(wstest.LoginPath, "Manager.PrepareForShutdown", true)
+	for login.Held("shutdown") {
+		time.Sleep(time.Millisecond)
+	}
+	if _, err := os.Stat(copied); err != nil {
+		t.Errorf("the machine goes down before the copy is done: %v", err)
+	}
+	if err := k.end(); err != nil {
+		t.Fatal(err)
+	}
+	// The next keeper was told of both; only tobias is news.
+	k = keep(t, h, newMachine(t))
+	login.Logon("3", "tobias", "user")
+	if d := k.until("a start", func(d engine.Decision) bool { return d.Starts() }); d.Cause == nil || d.Cause.Account != "tobias" {
+		t.Errorf("a logon was told twice: %+v", d)
+	}
+	k.ended("everyone")
+}
+
+// TestPace: what opens at boot starts one after the other where the settings
+// say so, also when they are changed meanwhile; wrong settings are refused.
+func TestPace(t *testing.T) {
+	h := home(t)
+	for _, name := range []string{"a", "b", "c", "d"} {
+		put(t, h, name, gateText(wstest.Script(t, ""), `"boot"`))
+	}
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(h.Settings(), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("[pace]\nat_once = 1\nroom = \"50ms\"\n")
+	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "studio-laptop-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { m.Close() })
+	k := keep(t, h, m)
+	var at []calendar.Instant
+	for _, want := range []string{"a", "b"} {
+		d := k.until("a start", func(d engine.Decision) bool { return d.Starts() })
+		if d.Gate != want {
+			t.Errorf("%s starts, want %s", d.Gate, want)
+		}
+		at = append(at, d.At)
+	}
+	if room := at[1].Sub(at[0]); room < 50*time.Millisecond {
+		t.Errorf("only %v of room", room)
+	}
+	write("[pace]\nat_once = 0\n")
+	k.ended("d")
+	if err := k.end(); err != nil {
+		t.Fatal(err)
+	}
+	for text, want := range map[string]string{
+		"[pace]\nat_one = 2\n":                  `settings.toml:2:1: there is no key "pace.at_one"`,
+		"[pace]\nat_once = -1\n":                "settings.toml:2:1: at_once is 0",
+		"[pace]\nroom = \"soon\"\n":             "settings.toml:2:1: room: ",
+		"[pace]\n\ncalm = \"0%\"\n":             "settings.toml:3:1: calm is a share",
+		"[pace]\nlongest = 5\n":                 `"pace.longest" is of the wrong type`,
+		"[pace\n":                               "settings.toml:1:",
+		"[pace]\ncalm = \"40\"\nat_once = 1\n": "calm is a share",
+	} {
+		write(text)
+		if _, err := ReadSettings(h.Settings()); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want …%s…", text, err, want)
+		}
+	}
+}
+
+// TestReadings: what was measured before and after a run is kept with it.
+func TestReadings(t *testing.T) {
+	h := home(t, "stock-count", gateText(wstest.Script(t, ""), `"unlock"`, "[only]", `readings = ["memory", "disk:/"]`))
+	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "studio-laptop-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { m.Close() })
+	stage := func(words ...string) {
+		t.Helper()
+		if err := m.Stage(words); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stage("memory", "300MiB")
+	stage("disk", "/", "5GiB")
+	k := keep(t, h, m)
+	stage("unlock")
+	k.ended("stock-count")
+	if err := k.end(); err != nil {
+		t.Fatal(err)
+	}
+	j, err := journal.OpenReader(h.Journal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	e, _, err := j.Run(1)
+	if err != nil || e.Before["memory"] != 300<<20 || e.After["memory"] != 300<<20 || e.Before["disk:/"] != 5<<30 || len(e.After) != 2 {
+		t.Errorf("run %+v, %v", e, err)
+	}
+}
