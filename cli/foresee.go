@@ -313,6 +313,9 @@ func (a *app) summary(g *gate.Gate, from calendar.Instant) {
 			label = "phrase"
 		}
 		fmt.Fprintf(a.out, "  %-6s %s%s\n         %s\n", label, o.When, state, a.out.faint(o.Plan.Phrase.Words()))
+		if late := o.Plan.Lateness(); late > 0 {
+			fmt.Fprintf(a.out, "         here each comes %s later, as its spread has it\n", phrase.FormatSpan(late))
+		}
 		for _, line := range a.outlook(o.Plan, from) {
 			fmt.Fprintf(a.out, "         %s\n", line)
 		}
@@ -371,97 +374,4 @@ func (a *app) runsAs(g *gate.Gate) string {
 		return g.As.User
 	}
 	return keeper.SelfName()
-}
-
-func (a *app) checkCommand() *cli.Command {
-	return &cli.Command{
-		Name: "check", Category: foreseeCommands, Usage: "tell all that is wrong or unwise", ArgsUsage: "[NAME …]",
-		Description: "timegate check\n\nThe exit status is 3 where there is an error or a warning, and 0 where there are notes at most.",
-		Action:      a.check,
-	}
-}
-
-func (a *app) check(_ context.Context, c *cli.Command) error {
-	// All are read, because some faults lie between gates.
-	files, err := keeper.ReadFolder(a.home, a.env())
-	if err != nil {
-		return err
-	}
-	if names := c.Args().Slice(); len(names) > 0 {
-		for _, name := range names {
-			if _, err := a.file(name); err != nil {
-				return err
-			}
-		}
-		files = slices.DeleteFunc(files, func(f keeper.File) bool { return !slices.Contains(names, f.Name) })
-	}
-	found := gate.Findings{}
-	for _, f := range files {
-		found = append(found, f.Findings...)
-		if f.Gate == nil {
-			continue
-		}
-		path, folder := keeper.TargetOf(f.Gate)
-		for _, x := range slices.Concat(inspect.Target(path, folder), inspect.Moments(f.Gate, calendar.InstantOf(a.now()))) {
-			x.Gate, x.File = f.Name, f.Path
-			found = append(found, x)
-		}
-	}
-	if a.json {
-		if err := a.out.printJSON(found); err != nil {
-			return err
-		}
-	} else {
-		a.printFindings(a.out, found)
-		a.checkVerdict(len(files), found)
-	}
-	if slices.ContainsFunc(found, func(f gate.Finding) bool { return f.Severity != gate.Note }) {
-		return &exitError{status: exitFound}
-	}
-	return nil
-}
-
-func (a *app) checkVerdict(files int, found gate.Findings) {
-	count := map[gate.Severity]int{}
-	for _, f := range found {
-		count[f.Severity]++
-	}
-	text := fmt.Sprintf("%s checked: %s, %s, %s", plural(files, "gate"), plural(count[gate.SevereError], "error"),
-		plural(count[gate.Warning], "warning"), plural(count[gate.Note], "note"))
-	switch {
-	case count[gate.SevereError] > 0:
-		text = a.out.bad(text)
-	case count[gate.Warning] > 0:
-		text = a.out.warn(text)
-	default:
-		text = a.out.good(text)
-	}
-	fmt.Fprintln(a.out, text)
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-// printFindings prints findings with the place, the line and a mark.
-func (a *app) printFindings(s *screen, found gate.Findings) {
-	for _, f := range found {
-		severity := string(f.Severity)
-		switch f.Severity {
-		case gate.SevereError:
-			severity = s.bad(severity)
-		case gate.Warning:
-			severity = s.warn(severity)
-		}
-		fmt.Fprintf(s, "%s: %s: %s [%s]\n", f.Place(), severity, f.Message, f.Code)
-		if caret := f.Caret(); caret != "" {
-			fmt.Fprintln(s, indent(caret, "    "))
-		}
-		if f.Remedy != "" {
-			fmt.Fprintf(s, "  %s\n", f.Remedy)
-		}
-	}
 }

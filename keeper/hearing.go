@@ -15,7 +15,6 @@ import (
 
 // hearing is how a keeper hears of the workstation and what it owes it.
 type hearing struct {
-	wants    engine.Wants
 	pressure int
 	calm     *time.Ticker // while starts are held back
 	owed     []owed
@@ -35,16 +34,44 @@ func (k *Keeper) watch() {
 	for _, name := range sortedNames(k.files) {
 		gates = append(gates, k.files[name].Gate)
 	}
-	k.hearing.wants = engine.WantsOf(gates, k.ws.Host())
-	k.ws.Watch(workstation.WantsOf(k.hearing.wants, expandHome))
+	watch(gates, k.ws)
 	k.logTroubles(k.troubles())
+}
+
+func watch(gates []*gate.Gate, ws workstation.Workstation) {
+	ws.Watch(workstation.WantsOf(engine.WantsOf(gates, ws.Host()), expandHome))
+}
+
+// Probe finds what of the gates' openings and needs cannot be told on a
+// workstation, or done by it.
+func Probe(files []File, ws workstation.Workstation) []workstation.Trouble {
+	var gates []*gate.Gate
+	var wake bool
+	for _, f := range files {
+		if f.Gate != nil {
+			gates = append(gates, f.Gate)
+			wake = wake || f.Gate.Rules.Wake > 0 && f.Gate.Enabled && f.Gate.RunsOn(ws.Host())
+		}
+	}
+	watch(gates, ws)
+	out := ws.Troubles()
+	if wake {
+		if err := ws.SetAlarm(ws.Now().Add(24 * time.Hour)); err != nil {
+			out = append(out, wakeTrouble(err))
+		}
+	}
+	return out
+}
+
+func wakeTrouble(err error) workstation.Trouble {
+	return workstation.Trouble{What: "waking the machine", Why: err.Error()}
 }
 
 // troubles lists what cannot be told or done on this machine.
 func (k *Keeper) troubles() []workstation.Trouble {
 	out := k.ws.Troubles()
 	if err := k.ws.SetAlarm(k.hearing.alarm); err != nil && !k.hearing.alarm.IsZero() {
-		out = append(out, workstation.Trouble{What: "waking the machine", Why: err.Error()})
+		out = append(out, wakeTrouble(err))
 	}
 	slices.SortFunc(out, func(a, b workstation.Trouble) int { return strings.Compare(a.What, b.What) })
 	return out

@@ -107,12 +107,12 @@ func TestPace(t *testing.T) {
 		t.Fatal(err)
 	}
 	for text, want := range map[string]string{
-		"[pace]\nat_one = 2\n":                  `settings.toml:2:1: there is no key "pace.at_one"`,
-		"[pace]\nat_once = -1\n":                "settings.toml:2:1: at_once is 0",
-		"[pace]\nroom = \"soon\"\n":             "settings.toml:2:1: room: ",
-		"[pace]\n\ncalm = \"0%\"\n":             "settings.toml:3:1: calm is a share",
-		"[pace]\nlongest = 5\n":                 `"pace.longest" is of the wrong type`,
-		"[pace\n":                               "settings.toml:1:",
+		"[pace]\nat_one = 2\n":                 `settings.toml:2:1: there is no key "pace.at_one"`,
+		"[pace]\nat_once = -1\n":               "settings.toml:2:1: at_once is 0",
+		"[pace]\nroom = \"soon\"\n":            "settings.toml:2:1: room: ",
+		"[pace]\n\ncalm = \"0%\"\n":            "settings.toml:3:1: calm is a share",
+		"[pace]\nlongest = 5\n":                `"pace.longest" is of the wrong type`,
+		"[pace\n":                              "settings.toml:1:",
 		"[pace]\ncalm = \"40\"\nat_once = 1\n": "calm is a share",
 	} {
 		write(text)

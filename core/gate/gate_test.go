@@ -167,6 +167,54 @@ func TestReadErrors(t *testing.T) {
 	}
 }
 
+// TestUnwise: what is right and will hardly do what is meant is told, at its
+// place.
+func TestUnwise(t *testing.T) {
+	for _, tt := range []struct{ text, want string }{
+		{"opens = [\"boot\"]\n[needs]\nwait = \"10m\"\n", "4:1 warning no-effect"},
+		{"opens = [\"boot\"]\n[needs]\nif_lost = \"stop\"\n", "4:1 warning no-effect"},
+		{"opens = [\"boot\"]\n[needs]\nonline = true\nwait = \"10m\"\nif_lost = \"stop\"\n", ""},
+		{"opens = [\"unlock\"]\n[rules]\nwake = \"5m\"\n", "4:1 warning no-effect"},
+		{"opens = [\"unlock\", \"at 03:00\"]\n[rules]\nwake = \"5m\"\n", ""},
+		{"opens = [\"change in /srv/proofs\"]\n", "2:1 note changes-while-busy"},
+		{"opens = [\"change in /srv/proofs\"]\n[rules]\nbusy = \"queue\"\n", ""},
+	} {
+		g, found := Read("x", "x.toml", []byte(head+tt.text), testOptions)
+		got := ""
+		for _, f := range found {
+			got += fmt.Sprintf("%d:%d %s %s", f.Line, f.Column, f.Severity, f.Code)
+		}
+		if g == nil || got != tt.want {
+			t.Errorf("%q: %q, want %q", tt.text, got, tt.want)
+		}
+	}
+}
+
+// TestSpread: a gate's share of its spread is steady, below it, and differs
+// between hosts and gates.
+func TestSpread(t *testing.T) {
+	at := func(host, name string) time.Duration {
+		opt := testOptions
+		opt.Env.Host = host
+		g, found := Read(name, name+".toml", []byte(head+"opens = [\"at 09:00\", \"online\"]\n[rules]\nspread = \"30m\"\n"), opt)
+		if g == nil {
+			t.Fatal(found)
+		}
+		late := g.Opens[0].Plan.Lateness()
+		if late < 0 || late >= 30*time.Minute || g.Opens[1].Plan.Lateness() != late {
+			t.Errorf("%s on %s: %v and %v", name, host, late, g.Opens[1].Plan.Lateness())
+		}
+		return late
+	}
+	seen := map[time.Duration]bool{}
+	for i := range 20 {
+		seen[at(fmt.Sprintf("front-%d", i), "vault-copy")] = true
+	}
+	if len(seen) < 15 || at("front-1", "vault-copy") != at("front-1", "vault-copy") || at("front-1", "vault-copy") == at("front-1", "job-board") {
+		t.Errorf("20 hosts share %d times", len(seen))
+	}
+}
+
 func TestAllErrorsAtOnce(t *testing.T) {
 	_, found := Read("x", "x.toml", []byte("abuot = 1\nrun = [\"\"]\nopens = [\"att 09:00\", 5]\n[limits]\ngrace = 3\n"), testOptions)
 	if len(found) != 5 {

@@ -96,6 +96,7 @@ func (r *reader) read(scope Scope) *Gate {
 		r.failAt(0, 0, "run-empty", "the file does not say what to run", `add run = ["/opt/larkspur/bin/job-board"]`)
 	}
 	r.combinations(g, doc, scope)
+	r.unwise(g, doc)
 	g.spread(r.env.Host)
 	return g
 }
