@@ -78,7 +78,7 @@ func (a *app) machineFindings(ctx context.Context, files []keeper.File) gate.Fin
 	}
 	var out gate.Findings
 	for _, t := range troubles {
-		out = append(out, gate.Finding{File: a.host, Severity: gate.Warning, Code: "not-told",
+		out = append(out, gate.Finding{File: "this machine", Severity: gate.Warning, Code: "not-told",
 			Message: fmt.Sprintf("gates depend on %s: %s", t.What, t.Why), Remedy: "until that is mended, such moments do not come"})
 	}
 	return out

@@ -89,7 +89,7 @@ func (a *app) printList(rows []listed) {
 				next = a.localFar(*r.Next)
 			}
 		} else if r.event != "" {
-			const room = 28
+			const room = 32
 			next = a.out.faint(ansi.Truncate(r.event, room, "…"))
 		}
 		if r.Last != nil {

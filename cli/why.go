@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/engine"
@@ -206,11 +207,15 @@ func (a *app) printMoment(m whyMoment) {
 		if calendarDay(*s.At) != calendarDay(*m.Due) {
 			at = a.local(*s.At)
 		}
-		line := fmt.Sprintf("  %s  %s", at, s.Text)
+		text := s.Text
 		if rule := ruleText(s); rule != "" {
-			line += "  " + a.out.faint(rule)
+			text += "  " + a.out.faint(rule)
 		}
-		fmt.Fprintln(a.out, line)
+		margin := len(at) + 4
+		if room := a.out.width - margin; room > 20 {
+			text = ansi.Wordwrap(text, room, "")
+		}
+		fmt.Fprintf(a.out, "  %s  %s\n", at, strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", margin)))
 	}
 }
 
