@@ -226,7 +226,7 @@ func (e *Engine) change(ev Event) {
 		for _, o := range gs.opens {
 			switch {
 			case !e.on(def.Gate, o):
-				o.moment, o.repeat, o.ripe = never, never, never
+				e.calm(gs, o)
 			case o.moment == never: // one that has come by now is still to be decided
 				e.schedule(gs, o, e.now)
 			}
@@ -247,6 +247,18 @@ func (e *Engine) change(ev Event) {
 		e.arm(gs)
 		e.forget(gs)
 	}
+}
+
+// calm lets nothing more come of an opening that was switched off. A moment
+// that an event had brought is given up for that reason.
+func (e *Engine) calm(gs *gateState, o *opening) {
+	if o.Plan.Phrase.Kind == phrase.Event {
+		at := min(o.moment, o.ripe)
+		if at > e.now && at < never && o.Plan.Phrase.Event.What != phrase.Idle {
+			e.skip(gs, request{opening: o.Name, due: at, cause: o.cause}, "", "switched off before it came")
+		}
+	}
+	o.moment, o.repeat, o.ripe = never, never, never
 }
 
 // giveUp skips the starts of a gate that wait.

@@ -54,6 +54,8 @@ func (e *Engine) holdReason() string {
 // an instant.
 func (e *Engine) mayStart(since calendar.Instant) bool {
 	switch {
+	case e.pace.AtOnce == 0:
+		return true
 	case e.now >= since.Add(e.pace.Longest) && e.now > since:
 		return true
 	case e.batch > 0 && e.batch < e.pace.AtOnce && e.now < e.batchAt.Add(e.pace.Room):

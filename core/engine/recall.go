@@ -72,8 +72,12 @@ func (e *Engine) recallOpening(gs *gateState, o *opening, m *Memory, since calen
 	q := o.Plan.Phrase
 	om := m.Openings[Key(gs.gate.Name, o.Name)]
 	o.lastDue, o.base, o.count = om.Last, om.Moment, om.Count
+	delay := q.Delay + o.Plan.Lateness()
 	if om.Moment != 0 {
-		o.came = om.Moment.Add(-q.Delay)
+		o.came = om.Moment.Add(-delay)
+	}
+	if q.Kind == phrase.Event {
+		o.cause = &Cause{Event: q.Event.What}
 	}
 	boots := q.Kind == phrase.Event && q.Event.What == phrase.Boot
 	if boots && m.Booted == 0 {
@@ -84,7 +88,7 @@ func (e *Engine) recallOpening(gs *gateState, o *opening, m *Memory, since calen
 		o.repeat = nextRepeat(o, since)
 	}
 	if boots && m.Booted != 0 && e.on(gs.gate, o) && o.Plan.Occurs(m.Booted) {
-		if at := m.Booted.Add(q.Delay); at > since && o.Plan.Allows(at) {
+		if at := m.Booted.Add(delay); at > since && o.Plan.Allows(at) {
 			o.moment = at
 		}
 	}

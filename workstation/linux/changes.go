@@ -6,6 +6,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -39,8 +40,14 @@ func (f *Files) setTrees(watches []workstation.Watch) {
 		if f.trees[w.Key] != nil {
 			continue
 		}
-		t := &folderTree{files: f, key: w.Key, glob: w.Event.Glob, roots: w.Event.Paths, changed: map[string]bool{}}
+		t := &folderTree{files: f, key: w.Key, glob: w.Event.Glob, roots: slices.Clone(w.Event.Paths), changed: map[string]bool{}}
 		f.trees[w.Key] = t
+		for _, root := range w.Event.Paths {
+			// Who writes to a file through a link writes in another folder.
+			if real, err := filepath.EvalSymlinks(root); err == nil && real != root && !isDir(real) {
+				t.roots = append(t.roots, real)
+			}
+		}
 		for _, root := range t.roots {
 			t.await(root)
 			t.scan(root, time.Time{})
@@ -58,10 +65,14 @@ func (f *Files) setTrees(watches []workstation.Watch) {
 // scan looks at a folder and at all in it. Where since is given, what has
 // changed since then is noted; a folder that could have lost something too.
 func (t *folderTree) scan(root string, since time.Time) {
+	if isDir(root) {
+		root += "/" // through a link, where it is one
+	}
 	filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // gone again, or closed to us
 		}
+		p = filepath.Clean(p)
 		if d.IsDir() {
 			if err := t.files.look(p, t); err != nil {
 				t.refuse(err)
@@ -122,7 +133,7 @@ func (t *folderTree) saw(ev fsnotify.Event) {
 
 // inside takes a change in a folder that is watched.
 func (t *folderTree) inside(ev fsnotify.Event) {
-	if ev.Has(fsnotify.Create) && isFolder(ev.Name) {
+	if ev.Has(fsnotify.Create) && (isFolder(ev.Name) || slices.Contains(t.roots, ev.Name) && isDir(ev.Name)) {
 		t.scan(ev.Name, time.Unix(0, 0)) // what is in it already came with it
 		return
 	}

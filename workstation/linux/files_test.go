@@ -95,6 +95,11 @@ func TestChanges(t *testing.T) {
 		{"a folder deleted and made anew", "in/x", "change in DIR/in", []step{{remove("in"), []string{"in", "in/x"}}, {write("in/2"), []string{"in", "in/2"}}, {write("in/3"), []string{"in/3"}}}},
 		{"a folder put aside and made anew", "in/x", "change in DIR/in", []step{{rename("in", "old"), []string{"in"}}, {write("old/no", "in/2"), []string{"in", "in/2"}}, {write("old/no2", "in/3"), []string{"in/3"}}}},
 		{"a folder that is renamed inside", "in/a/x", "change in DIR/in", []step{{rename("in/a", "in/b"), []string{"in/a", "in/b", "in/b/x"}}, {write("in/b/y"), []string{"in/b/y"}}}},
+		{"through a link", "real/x", "change in DIR/link", []step{{func(t *testing.T, dir string) {
+			if err := os.Symlink("real", filepath.Join(dir, "link")); err != nil {
+				t.Fatal(err)
+			}
+		}, []string{"link", "link/x"}}, {write("real/a/proof.pdf"), []string{"link/a", "link/a/proof.pdf"}}}},
 		{"a folder that is moved in", "in/x", "change in DIR/in", []step{{write("out/a/1"), nil}, {rename("out", "in/out"), []string{"in/out", "in/out/a", "in/out/a/1"}}, {write("in/out/a/2"), []string{"in/out/a/2"}}}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -246,6 +251,20 @@ func TestLines(t *testing.T) {
 	}
 	add("press.log", "glue out: made anew\n")
 	want(1, "glue out: made anew")
+	// The log becomes a link to one in another folder.
+	if err := os.MkdirAll(filepath.Join(dir, "logs"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	add("logs/today", "glue out: in the other folder\n")
+	if err := os.Symlink("logs/today", path+".new"); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		t.Fatal(err)
+	}
+	want(1, "glue out: in the other folder")
+	add("logs/today", "glue out: and again\n")
+	want(1, "glue out: and again")
 }
 
 // TestPlaces: whether paths are there is known at once and told when it

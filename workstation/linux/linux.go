@@ -235,7 +235,7 @@ func needsLogin(w workstation.Wants) bool {
 
 func (m *Machine) watchLogin(w workstation.Wants) {
 	if m.login == nil && needsLogin(w) && m.files != nil {
-		m.login = newLogin(m.board, m.files)
+		m.login = newLogin(m.board, m.files, m.refresh)
 	}
 	if m.login != nil {
 		m.login.want(w)
@@ -255,11 +255,29 @@ func (m *Machine) watchIdle(w workstation.Wants) {
 	m.trouble("idleness", err)
 }
 
+// refresh looks again at what may have changed while the machine was asleep
+// and nobody told.
+func (m *Machine) refresh() {
+	m.mu.Lock()
+	power, network, files := m.uevents != nil, m.routes != nil, m.files
+	m.mu.Unlock()
+	if power {
+		postPower(m.board, readPower(supplies), false)
+	}
+	if network {
+		postOnline(m.board, online(), false)
+	}
+	if files != nil {
+		files.checkPlaces()
+	}
+}
+
 // slept tells of a sleep that only the clocks have noticed.
 func (m *Machine) slept() {
 	m.mu.Lock()
 	login, wanted := m.login, m.wants.Sleep
 	m.mu.Unlock()
+	m.refresh()
 	if login != nil {
 		if answers, _ := login.state(); answers {
 			return // it tells of this itself

@@ -30,6 +30,7 @@ type log struct {
 	files *Files
 	key   string
 	path  string
+	real  string // where path leads to, if it is a link
 	want  *regexp.Regexp
 	now   *reading // nil while there is no such file
 	old   *reading // the one that was put aside
@@ -79,6 +80,10 @@ func (l *log) open() *reading {
 	if err != nil {
 		return nil
 	}
+	if real, err := filepath.EvalSymlinks(l.path); err == nil && real != l.path && real != l.real {
+		l.real = real
+		l.files.await(real, l)
+	}
 	info, err := file.Stat()
 	if err != nil || !info.Mode().IsRegular() {
 		file.Close()
@@ -96,10 +101,13 @@ func (r *reading) close() {
 // saw implements [observer].
 func (l *log) saw(ev fsnotify.Event) {
 	switch {
-	case ev.Name == l.path && ev.Op == fsnotify.Write && l.now != nil:
+	case (ev.Name == l.path || ev.Name == l.real) && ev.Op == fsnotify.Write && l.now != nil:
 		l.read(l.now)
-	case within(l.path, ev.Name):
+	case within(l.path, ev.Name), l.real != "" && within(l.real, ev.Name):
 		l.files.await(l.path, l)
+		if l.real != "" {
+			l.files.await(l.real, l)
+		}
 		l.reopen()
 	case l.old != nil && filepath.Dir(ev.Name) == filepath.Dir(l.path):
 		l.read(l.old)

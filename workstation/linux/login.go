@@ -34,6 +34,7 @@ const (
 type login struct {
 	board *workstation.Board
 	files *Files
+	awake func() // called when the machine is back from sleep
 	done  chan struct{}
 	ended chan struct{}
 	first chan struct{} // closed once it is known whether there is a login manager
@@ -57,8 +58,8 @@ type session struct {
 	locked  bool
 }
 
-func newLogin(board *workstation.Board, files *Files) *login {
-	l := &login{board: board, files: files, done: make(chan struct{}), ended: make(chan struct{}), first: make(chan struct{}),
+func newLogin(board *workstation.Board, files *Files, awake func()) *login {
+	l := &login{board: board, files: files, awake: awake, done: make(chan struct{}), ended: make(chan struct{}), first: make(chan struct{}),
 		holds: map[string]*os.File{}, sessions: map[dbus.ObjectPath]*session{}}
 	go l.run()
 	return l
@@ -405,6 +406,7 @@ func (l *login) prepare(s *dbus.Signal, kind string, what phrase.What) {
 	}
 	l.hold()
 	if what == phrase.Sleep {
+		l.awake()
 		l.board.Post(workstation.Notice{What: phrase.Resume}, nil)
 	}
 }
