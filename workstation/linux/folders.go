@@ -28,14 +28,15 @@ type Files struct {
 	ended    chan struct{}
 
 	// What follows belongs to the goroutine.
-	folders  map[string]map[observer]bool // who looks at a folder
-	trees    map[string]*folderTree
-	logs     map[string]*log
-	places   map[string]*place
-	timer    *time.Timer
-	timerAt  time.Time
-	lastRead time.Time        // when the last event was read
-	refused  map[string]error // why something is not watched in full, by its key
+	folders   map[string]map[observer]bool // who looks at a folder
+	trees     map[string]*folderTree
+	logs      map[string]*log
+	places    map[string]*place
+	timer     *time.Timer
+	timerAt   time.Time
+	lastRead  time.Time        // when the last event was read
+	overflows int              // how often the kernel had to drop events
+	refused   map[string]error // why something is not watched in full, by its key
 }
 
 // observer is told of what happens in the folders it looks at.
@@ -120,6 +121,7 @@ func (f *Files) run() {
 			f.dispatch(ev)
 		case err := <-f.watcher.Errors:
 			if errors.Is(err, fsnotify.ErrEventOverflow) {
+				f.overflows++
 				f.rescan()
 			}
 		}

@@ -4,9 +4,12 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
+	"timegate/core/phrase"
 	"timegate/workstation"
 )
 
@@ -122,6 +125,57 @@ func TestClocks(t *testing.T) {
 	<-a.wakes
 	if slept != 1 {
 		t.Errorf("a sleep was told %d times", slept)
+	}
+}
+
+// TestOverflow: what the kernel drops because it comes faster than it is read
+// is found by looking.
+func TestOverflow(t *testing.T) {
+	limit, err := os.ReadFile("/proc/sys/fs/inotify/max_queued_events")
+	if err != nil {
+		t.Fatal(err)
+	}
+	events, err := strconv.Atoi(strings.TrimSpace(string(limit)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	b := workstation.NewBoard()
+	t.Cleanup(b.Close)
+	f, err := NewFiles(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	f.do(func() {
+		f.setTrees([]workstation.Watch{{Key: "change", Event: phrase.Occurrence{What: phrase.Change, Paths: []string{dir}}}})
+	})
+	want := map[string]bool{}
+	f.do(func() { // while nobody reads
+		for i := range events/2 + 1000 { // made and closed: two events each
+			p := filepath.Join(dir, strconv.Itoa(i))
+			if err := os.WriteFile(p, []byte("x"), 0o600); err != nil {
+				t.Error(err)
+				return
+			}
+			want[p] = true
+		}
+	})
+	overflows := 0
+	late := time.After(20 * time.Second)
+	for len(want) > 0 {
+		select {
+		case n := <-b.Notices():
+			for _, p := range n.Files {
+				delete(want, p)
+			}
+		case <-late:
+			t.Fatalf("%d files were never told to have changed", len(want))
+		}
+	}
+	f.do(func() { overflows = f.overflows })
+	if overflows == 0 {
+		t.Error("nothing was dropped: the test proves nothing")
 	}
 }
 

@@ -56,6 +56,10 @@ func Alone(t *testing.T, namespaces uintptr) bool {
 	cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
 	cmd.Env = append(os.Environ(), inside+"="+t.Name())
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: namespaces}
+	if namespaces&syscall.CLONE_NEWUSER != 0 {
+		cmd.SysProcAttr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}}
+		cmd.SysProcAttr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}
+	}
 	out, err := cmd.CombinedOutput()
 	switch {
 	case err != nil:
