@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"path"
 	"regexp"
 	"strconv"
 	"strings"
@@ -48,7 +49,7 @@ func (p *parser) eventArguments(what string) {
 	case "mount", "unmount":
 		e.Paths = []string{p.path()}
 	case "device":
-		e.Glob = p.bare("the name of a device or a pattern such as usb*")
+		e.Glob = p.glob("the name of a device or a pattern such as usb*")
 	case "change":
 		p.expect(`"in"`, "in")
 		e.What = Change
@@ -81,11 +82,21 @@ func (p *parser) change() {
 		p.take()
 	}
 	if p.accept("matching") {
-		e.Glob = p.bare(`a pattern such as "*.pdf"`)
+		e.Glob = p.glob(`a pattern such as "*.pdf"`)
 	}
 	if p.accept("quiet") {
 		e.Quiet = p.span("a span such as 5s")
 	}
+}
+
+// glob reads a pattern as [path.Match] has it.
+func (p *parser) glob(what string) string {
+	t := p.peek()
+	pattern := p.bare(what)
+	if _, err := path.Match(pattern, ""); err != nil {
+		p.failWith(token{pos: t.pos, end: p.pos}, `close the "[", or write \\[`, "%q is no pattern", pattern)
+	}
+	return pattern
 }
 
 func beginsPath(rest string) bool {

@@ -142,6 +142,8 @@ var errorTests = []struct {
 	{"unlock of the day", 8, `goes with "first"`, ""},
 	{"first unlock", 13, `of the day`, ""},
 	{`line "(" in /var/log/x`, 6, "missing closing", ""},
+	{`change in /srv matching "[a"`, 25, "is no pattern", "close the"},
+	{`device usb[`, 8, "is no pattern", "close the"},
 	{`line error in /var/log/x`, 6, "quoted", ""},
 	{"change in proofs", 11, "not a whole path", ""},
 	{"low disk / lots", 12, "not an amount", ""},
