@@ -194,8 +194,8 @@ func TestLines(t *testing.T) {
 		}
 	}
 	add("press.log", "ink low\nglue lo")
-	add("press.log", "w: 1\r\n")
-	want(1, "glue low: 1")
+	add("press.log", "w: 1\x00\xff\r\n")
+	want(1, "glue low: 1??")
 	add("press.log", strings.Repeat("glue out: many\n", 50_000))
 	want(50_000, "glue out: many")
 	if err := os.Rename(path, path+".1"); err != nil {

@@ -179,7 +179,8 @@ func (l *log) line(line []byte) {
 		return
 	}
 	l.count++
-	l.text = string(bytes.ToValidUTF8(line[:min(len(line), lineText)], []byte("?")))
+	text := bytes.ToValidUTF8(line[:min(len(line), lineText)], []byte("?"))
+	l.text = string(bytes.ReplaceAll(text, []byte{0}, []byte("?"))) // no variable holds a zero byte
 	if now := time.Now(); now.Before(l.next) {
 		l.files.later(l.next)
 	} else {
