@@ -25,7 +25,7 @@ var layers = map[string][]string{
 	"chart":       {"core"},
 	"ical":        {"core"},
 	"demo":        {"core", "workstation"},
-	"keeper":      {"core", "journal", "workstation", "ical", "keeper"},
+	"keeper":      {"core", "journal", "workstation", "inspect", "ical", "keeper"},
 	"cli":         {"core", "journal", "workstation", "inspect", "chart", "ical", "keeper", "demo"},
 }
 

@@ -16,6 +16,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/inspect"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 )
@@ -23,12 +24,13 @@ import (
 // account is whom a program runs as.
 type account struct {
 	name, home, shell string
-	uid               int
+	uid, gid          int
+	groups            []uint32
 }
 
 // self is the account that the keeper runs as.
 var self = sync.OnceValue(func() account {
-	a := account{uid: os.Getuid(), shell: "/bin/sh"}
+	a := account{uid: os.Getuid(), gid: os.Getgid(), shell: "/bin/sh"}
 	if u, err := user.LookupId(strconv.Itoa(a.uid)); err == nil {
 		a.name, a.home = u.Username, u.HomeDir
 	}
@@ -41,6 +43,50 @@ var self = sync.OnceValue(func() account {
 	a.shell = shellOf(a.name)
 	return a
 })
+
+// lookup finds an account by its name, with the groups that it has at a fresh
+// login.
+func lookup(name string) (account, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return account{}, fmt.Errorf("there is no account %q on this machine", name)
+	}
+	a := account{name: name, home: u.HomeDir, shell: shellOf(name)}
+	if a.uid, err = strconv.Atoi(u.Uid); err == nil {
+		a.gid, err = strconv.Atoi(u.Gid)
+	}
+	if err != nil {
+		return account{}, fmt.Errorf("the account %q has no number: %w", name, err)
+	}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return account{}, fmt.Errorf("the groups of %q cannot be read: %w", name, err)
+	}
+	for _, id := range ids {
+		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
+			a.groups = append(a.groups, uint32(n))
+		}
+	}
+	return a, nil
+}
+
+// accountOf says whom a gate's program runs as. Its error says why it must not
+// be started by this keeper: what would run with other rights than its file
+// says is not run at all.
+func accountOf(h Home, g *gate.Gate) (account, error) {
+	me := self()
+	switch {
+	case g.As.Desktop:
+		return account{}, errors.New("it is to run on a desktop, which is not in force yet")
+	case g.As.Elevated && me.uid != 0:
+		return account{}, errors.New("it is to run with root's rights, and this keeper has none")
+	case g.As.Elevated, g.As.User == "", g.As.User == me.name:
+		return me, nil
+	case h.Scope != gate.System || me.uid != 0:
+		return account{}, fmt.Errorf("it is to run as %s, which only root's keeper of the system scope may do", g.As.User)
+	}
+	return lookup(g.As.User)
+}
 
 // shellOf reads an account's shell from /etc/passwd, which os/user leaves out.
 func shellOf(name string) string {
@@ -86,30 +132,75 @@ func environment(a account, g *gate.Gate, d *engine.Decision) []string {
 	return out
 }
 
-// order says how a gate's program is started.
-func order(h Home, g *gate.Gate, d *engine.Decision) workstation.Order {
-	a := self()
+// order says how a gate's program is started. Its error says why it is not.
+func order(h Home, g *gate.Gate, d *engine.Decision) (workstation.Order, error) {
+	a, err := accountOf(h, g)
+	if err != nil {
+		return workstation.Order{}, err
+	}
+	o := orderAs(h, g, d, a)
+	if found := hazardsOf(h, g, o, a); len(found) > 0 {
+		return o, fmt.Errorf("it is not safe: %s; %s", found[0].Message, found[0].Remedy)
+	}
+	return o, nil
+}
+
+// hazardsOf finds out who could abuse a gate of the system scope. It is asked
+// before every start: where nobody could have changed anything, nothing can
+// be changed in between either.
+func hazardsOf(h Home, g *gate.Gate, o workstation.Order, a account) []gate.Finding {
+	if h.Scope != gate.System {
+		return nil
+	}
+	argv := append([]string{linux.Program(o)}, o.Argv[1:]...)
+	return inspect.Hazards(g, argv, o.Folder, a.uid)
+}
+
+// HazardsOf finds out who could abuse a gate; in the user scope nobody gains
+// by it.
+func HazardsOf(h Home, g *gate.Gate) []gate.Finding {
+	a, err := accountOf(h, g)
+	if err != nil {
+		return []gate.Finding{{Severity: gate.SevereError, Code: "account", Message: err.Error(), Remedy: `change [as] in its file`}}
+	}
+	return hazardsOf(h, g, orderAs(h, g, &engine.Decision{}, a), a)
+}
+
+func orderAs(h Home, g *gate.Gate, d *engine.Decision, a account) workstation.Order {
 	argv := slices.Clone(g.Run)
-	argv[0] = expandHome(argv[0])
+	argv[0] = a.expand(argv[0])
 	folder := a.home
 	if g.Folder != "" {
-		folder = expandHome(g.Folder)
+		folder = a.expand(g.Folder)
 	} else if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		folder = "/" // as at a login of an account without a home
 	}
-	return workstation.Order{
+	o := workstation.Order{
 		Run:    d.Run,
 		Mark:   mark(h, d.Run),
 		Argv:   argv,
 		Folder: folder,
 		Env:    environment(a, g, d),
+		Low:    g.As.Priority == "low",
 		Output: workstation.Output{Path: h.Output(d.Run), Keep: g.Limits.Output},
 	}
+	if a.uid != self().uid {
+		o.As = &workstation.Account{UID: uint32(a.uid), GID: uint32(a.gid), Groups: a.groups}
+	}
+	return o
+}
+
+// expand puts the account's home folder in the place of a leading ~.
+func (a account) expand(path string) string {
+	if path == "~" || strings.HasPrefix(path, "~/") {
+		return filepath.Join(a.home, path[1:])
+	}
+	return path
 }
 
 // changedFiles is the path of the list of files that changed before a run.
 func (h Home) changedFiles(run int64) string {
-	return filepath.Join(h.Outputs(), strconv.FormatInt(run, 10)+".files")
+	return filepath.Join(h.told(), strconv.FormatInt(run, 10)+".files")
 }
 
 // tellFiles gives a program the list of what changed: a file with one path a
@@ -126,39 +217,30 @@ func tellFiles(h Home, d *engine.Decision, o *workstation.Order) error {
 	if err := os.WriteFile(path, []byte(text.String()), 0o600); err != nil {
 		return err
 	}
-	o.Env = append(o.Env, "TIMEGATE_FILES="+path)
-	return nil
-}
-
-// refusal says why a gate must not be started by this keeper, or is nil. What
-// would run with other rights than its file says is not run at all.
-func refusal(g *gate.Gate) error {
-	switch {
-	case g.As.Elevated && self().uid != 0:
-		return errors.New("it is to run with root's rights, and this keeper has none")
-	case g.As.User != "" && g.As.User != self().name:
-		return fmt.Errorf("it is to run as %s, which is not in force yet", g.As.User)
-	case g.As.Desktop:
-		return errors.New("it is to run on a desktop, which is not in force yet")
+	if o.As != nil {
+		if err := os.Chown(path, int(o.As.UID), int(o.As.GID)); err != nil {
+			return err
+		}
 	}
+	o.Env = append(o.Env, "TIMEGATE_FILES="+path)
 	return nil
 }
 
 // Try returns the order for running a gate's program by hand, just as the
 // keeper would.
 func Try(h Home, g *gate.Gate, now calendar.Instant) (workstation.Order, error) {
-	if err := refusal(g); err != nil {
-		return workstation.Order{}, err
-	}
-	o := order(h, g, &engine.Decision{Due: now, Reason: "tried by hand"})
-	return o, nil
+	return order(h, g, &engine.Decision{Due: now, Reason: "tried by hand"})
 }
 
 // SelfName returns the name of the account that this process runs as.
 func SelfName() string { return self().name }
 
 // TargetOf returns the whole path of a gate's program and its working folder.
-func TargetOf(g *gate.Gate) (program, folder string) {
-	o := order(Home{}, g, &engine.Decision{})
+func TargetOf(h Home, g *gate.Gate) (program, folder string) {
+	a, err := accountOf(h, g)
+	if err != nil {
+		a = self()
+	}
+	o := orderAs(h, g, &engine.Decision{}, a)
 	return linux.Program(o), o.Folder
 }

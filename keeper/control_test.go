@@ -222,18 +222,20 @@ func TestEnvironment(t *testing.T) {
 	}
 }
 
-func TestRefusal(t *testing.T) {
+func TestAccounts(t *testing.T) {
 	for _, tt := range []struct {
-		as   gate.As
-		want string
+		scope gate.Scope
+		as    gate.As
+		want  string
 	}{
-		{gate.As{}, ""}, {gate.As{User: self().name}, ""}, {gate.As{User: "maren-who-is-not-there"}, "not in force"}, {gate.As{Desktop: true}, "desktop"},
+		{gate.User, gate.As{}, ""}, {gate.User, gate.As{User: self().name}, ""}, {gate.User, gate.As{Desktop: true}, "desktop"},
+		{gate.User, gate.As{User: "maren-who-is-not-there"}, "only root's keeper of the system scope"},
 	} {
 		g := gate.Default("x")
 		g.As = tt.as
-		err := refusal(g)
+		_, err := accountOf(Home{Scope: tt.scope}, g)
 		if (err == nil) != (tt.want == "") || err != nil && !strings.Contains(err.Error(), tt.want) {
-			t.Errorf("refusal of %+v = %v, want %q", tt.as, err, tt.want)
+			t.Errorf("account of %+v: %v, want %q", tt.as, err, tt.want)
 		}
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"runtime"
 	"sort"
 	"strings"
@@ -20,6 +19,7 @@ import (
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/ical"
+	"timegate/inspect"
 	"timegate/workstation/zones"
 )
 
@@ -103,6 +103,12 @@ func ReadFile(h Home, name string, env phrase.Env) File {
 	sum := sha256.Sum256(data)
 	f.Version = hex.EncodeToString(sum[:12])
 	f.Gate, f.Findings = gate.Read(name, f.Path, data, gate.Options{Scope: h.Scope, Env: env})
+	if h.Scope == gate.System {
+		for _, found := range inspect.WritableByOthers(f.Path) {
+			found.Gate, found.File = name, f.Path
+			f.Findings, f.Gate = append(f.Findings, found), nil
+		}
+	}
 	return f
 }
 
@@ -174,10 +180,5 @@ func DaysIn(path string) ([]calendar.Item, error) {
 	return out, nil
 }
 
-// expandHome puts the home folder in the place of a leading ~.
-func expandHome(path string) string {
-	if path == "~" || strings.HasPrefix(path, "~/") {
-		return filepath.Join(self().home, path[1:])
-	}
-	return path
-}
+// expandHome puts the keeper's home folder in the place of a leading ~.
+func expandHome(path string) string { return self().expand(path) }

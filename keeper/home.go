@@ -53,6 +53,10 @@ func (h Home) Journal() string { return filepath.Join(h.State, "journal.db") }
 // Outputs returns the folder of what runs have printed.
 func (h Home) Outputs() string { return filepath.Join(h.State, "outputs") }
 
+// told is the folder of what programs are told in files. Who they run as may
+// pass through it, and sees what is theirs.
+func (h Home) told() string { return filepath.Join(h.State, "told") }
+
 // Output returns the path of what a run has printed.
 func (h Home) Output(run int64) string {
 	return filepath.Join(h.Outputs(), strconv.FormatInt(run, 10)+".txt")
@@ -84,9 +88,16 @@ func (h Home) Prepare() error {
 		return &HomeError{Path: h.Socket, Reason: fmt.Sprintf("the socket's path has %d bytes, and the system allows %d", len(h.Socket), maxSocketPath),
 			Remedy: "choose a home with a shorter path"}
 	}
-	for _, dir := range []string{h.State, h.Gates, h.Outputs(), filepath.Dir(h.Socket)} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return homeError(dir, err)
+	pass := os.FileMode(0o700)
+	if h.Scope == gate.System {
+		pass = 0o711 // programs of other accounts find there what they are told
+	}
+	for _, dir := range []struct {
+		path string
+		mode os.FileMode
+	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.told(), pass}, {filepath.Dir(h.Socket), 0o700}} {
+		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
+			return homeError(dir.path, err)
 		}
 	}
 	return nil

@@ -349,10 +349,10 @@ func (k *Keeper) carryOut(d *engine.Decision, unrecorded error) (engine.Event, b
 
 func (k *Keeper) start(d *engine.Decision) engine.Event {
 	g := k.files[d.Gate].Gate
-	if err := refusal(g); err != nil {
+	o, err := order(k.home, g, d)
+	if err != nil {
 		return engine.Event{Kind: engine.Refuse, At: k.now(), Run: d.Run, Detail: err.Error()}
 	}
-	o := order(k.home, g, d)
 	if err := tellFiles(k.home, d, &o); err != nil {
 		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: "the list of what changed cannot be written: " + err.Error()}
 	}

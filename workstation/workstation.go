@@ -88,10 +88,18 @@ type Order struct {
 	Argv   []string // the program, as a path or a name to be found in PATH, and its arguments
 	Folder string
 	Env    []string // NAME=value; nothing is inherited
+	As     *Account // whose rights it has; nil for the keeper's own
+	Low    bool     // processor and disk only when nobody else wants them
 	Output Output
 	// Done is called once, from a goroutine of its own, when the program has
 	// ended and what it printed is in its file.
 	Done func(Exit)
+}
+
+// Account is whose rights a program has.
+type Account struct {
+	UID, GID uint32
+	Groups   []uint32
 }
 
 // MarkVariable is the environment variable that holds an order's Mark.

@@ -85,7 +85,7 @@ func TestRead(t *testing.T) {
 	for _, f := range found {
 		codes = append(codes, fmt.Sprintf("%d:%s", f.Line, f.Code))
 	}
-	want = "14:not-in-force"
+	want = ""
 	if got := strings.Join(codes, " "); got != want {
 		t.Errorf("findings %s, want %s", got, want)
 	}
@@ -162,8 +162,14 @@ func TestReadErrors(t *testing.T) {
 			t.Errorf("the name %q gives %v, %v", name, g, found)
 		}
 	}
-	if g, found := Read("x", "x.toml", []byte(head), Options{Scope: System, Env: testOptions.Env}); g != nil || found[0].Code != "combination" {
-		t.Errorf("in the system scope, no account gives %v, %v", g, found)
+	for what, text := range map[string]string{
+		"no account":            head,
+		"a home to be watched":  head + "opens = [\"change in ~/proofs\"]\n[as]\nuser = \"maren\"\n[rules]\nbusy = \"queue\"\n",
+		"a home that is needed": head + "[as]\nuser = \"maren\"\n[needs]\npaths = [\"/srv\", \"~/vault\"]\n",
+	} {
+		if g, found := Read("x", "x.toml", []byte(text), Options{Scope: System, Env: testOptions.Env}); g != nil || found[0].Code != "combination" {
+			t.Errorf("in the system scope, %s gives %v, %v", what, g, found)
+		}
 	}
 }
 

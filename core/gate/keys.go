@@ -26,11 +26,11 @@ var keys = map[string]key{
 	"folder":  {set: (*reader).folder},
 	"enabled": {set: truth(func(g *Gate) *bool { return &g.Enabled })},
 
-	"as.user":     {set: (*reader).user, later: true},
-	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated }), later: true},
+	"as.user":     {set: (*reader).user},
+	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated })},
 	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop }), later: true},
 	"as.window":   later(choice(func(g *Gate) *string { return &g.As.Window }, "ordinary", "minimised", "none")),
-	"as.priority": later(choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low")),
+	"as.priority": choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
 	"as.env":      {set: (*reader).variables},
 
 	"needs.power":   {set: (*reader).power},

@@ -366,7 +366,21 @@ func (r *reader) combinations(g *Gate, doc *document, scope Scope) {
 	case scope == System && !g.As.Elevated && g.As.User == "":
 		at("as.user", "in the system scope a gate says with which rights it runs", `add [as] and user = "maren" or elevated = true`)
 	}
+	if scope == System {
+		// The keeper watches for all, and its own home is nobody's.
+		const message, remedy = "in the system scope ~ is no one person's home here", "write the whole path"
+		if slices.ContainsFunc(g.Needs.Paths, fromHome) {
+			at("needs.paths", message, remedy)
+		}
+		for i := range g.Opens {
+			if slices.ContainsFunc(g.Opens[i].Plan.Phrase.Event.Paths, fromHome) {
+				at("opens", message, remedy)
+			}
+		}
+	}
 	if g.Needs.People == "nobody" && g.As.Desktop {
 		at("needs.people", "a program on a desktop needs somebody logged on", `drop people = "nobody" or desktop = true`)
 	}
 }
+
+func fromHome(path string) bool { return strings.HasPrefix(path, "~") }

@@ -45,8 +45,8 @@ func droppedName(path string) string { return path + ".dropped" }
 
 // newCollector returns a collector for a new run, and the program's end of
 // its pipe.
-func newCollector(o workstation.Output) (*collector, *pipeEnd, error) {
-	c := collect(o)
+func newCollector(o workstation.Order) (*collector, *pipeEnd, error) {
+	c := collect(o.Output)
 	if dir := filepath.Dir(c.path); unix.Access(dir, unix.W_OK) != nil {
 		return nil, nil, fmt.Errorf("%s is not there, or cannot be written", dir)
 	}
@@ -58,6 +58,14 @@ func newCollector(o workstation.Output) (*collector, *pipeEnd, error) {
 		return nil, nil, err
 	}
 	c.pipe = read
+	if a := o.As; a != nil {
+		// Programs open it again by names such as /dev/stderr.
+		if err := end.file.Chown(int(a.UID), int(a.GID)); err != nil {
+			read.Close()
+			end.file.Close()
+			return nil, nil, err
+		}
+	}
 	return c, end, nil
 }
 

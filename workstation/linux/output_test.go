@@ -25,7 +25,7 @@ func TestCollector(t *testing.T) {
 					text[i] = 'a' + byte(i%26)
 				}
 				path := filepath.Join(t.TempDir(), "1.txt")
-				c, end, err := newCollector(workstation.Output{Path: path, Keep: keep})
+				c, end, err := newCollector(workstation.Order{Output: workstation.Output{Path: path, Keep: keep}})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -62,7 +62,7 @@ func TestCollector(t *testing.T) {
 // TestCollectorGoesOn: a second collector goes on where a first was left.
 func TestCollectorGoesOn(t *testing.T) {
 	o := workstation.Output{Path: filepath.Join(t.TempDir(), "1.txt"), Keep: 20}
-	first, end, err := newCollector(o)
+	first, end, err := newCollector(workstation.Order{Output: o})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,7 +84,7 @@ func TestCollectorGoesOn(t *testing.T) {
 }
 
 func TestCollectorWithoutRoom(t *testing.T) {
-	if _, _, err := newCollector(workstation.Output{Path: "/nowhere/at/all/1.txt", Keep: 10}); err == nil {
+	if _, _, err := newCollector(workstation.Order{Output: workstation.Output{Path: "/nowhere/at/all/1.txt", Keep: 10}}); err == nil {
 		t.Error("a collector in a folder that is not there")
 	}
 	// What a run of the same number has left is not taken for this one's.
@@ -92,7 +92,7 @@ func TestCollectorWithoutRoom(t *testing.T) {
 	if err := os.WriteFile(o.Path, []byte("old"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	_, end, err := newCollector(o)
+	_, end, err := newCollector(workstation.Order{Output: o})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -35,7 +36,7 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, end, err := newCollector(o.Output)
+	c, end, err := newCollector(o)
 	if err != nil {
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: "what it prints could not be kept: check the folder of the outputs"}
 	}
@@ -83,12 +84,47 @@ func launch(program string, o workstation.Order, g *group, stdin *os.File, end *
 			defer unix.Close(fd)
 		}
 	}
-	proc, err := os.StartProcess(program, o.Argv, attr)
+	if a := o.As; a != nil {
+		attr.Sys.Credential = &syscall.Credential{Uid: a.UID, Gid: a.GID, Groups: a.Groups}
+	}
+	start := os.StartProcess
+	if o.Low {
+		start = startLow
+	}
+	proc, err := start(program, o.Argv, attr)
 	if err != nil && attr.Sys.UseCgroupFD {
 		// It may be the group that was refused, and not the program.
 		attr.Sys.UseCgroupFD = false
-		proc, err = os.StartProcess(program, o.Argv, attr)
+		proc, err = start(program, o.Argv, attr)
 	}
+	return proc, err
+}
+
+// How a program of low priority runs: as nice as can be, and on the disk only
+// when nobody else is (ioprio_set(2)).
+const (
+	lowest       = 19
+	ioWhoProcess = 1
+	ioClassIdle  = 3 << 13
+)
+
+// startLow starts a program from a thread of low priority, which it inherits.
+// The thread cannot get its own back, and ends.
+func startLow(program string, argv []string, attr *os.ProcAttr) (proc *os.Process, err error) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine
+		if err = unix.Setpriority(unix.PRIO_PROCESS, 0, lowest); err != nil {
+			return
+		}
+		if _, _, errno := unix.Syscall(unix.SYS_IOPRIO_SET, ioWhoProcess, 0, ioClassIdle); errno != 0 && errno != unix.ENOSYS {
+			err = errno
+			return
+		}
+		proc, err = os.StartProcess(program, argv, attr)
+	}()
+	<-done
 	return proc, err
 }
 

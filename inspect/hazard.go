@@ -1,0 +1,212 @@
+package inspect
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/core/gate"
+)
+
+// Hazards finds out who but root, and the account as which it runs, could
+// change what a program with that account's rights does: by writing to the
+// program, to the interpreter that its first line names, to a script among
+// its arguments, to its working folder, or to a folder above one of them,
+// links resolved. argv[0] is the program's whole path.
+func Hazards(g *gate.Gate, argv []string, folder string, uid int) []gate.Finding {
+	h := hazards{trusted: []int{0, uid}}
+	if !strings.HasPrefix(g.Run[0], "/") && !strings.HasPrefix(g.Run[0], "~/") {
+		h.add("relative-program", fmt.Sprintf("the program %q is looked up in PATH, where another may come first", g.Run[0]), "write its whole path")
+	}
+	h.program(argv, 0)
+	h.path(folder, "the working folder")
+	for name := range g.As.Env {
+		if steersLoading(name) {
+			h.add("loader-environment", fmt.Sprintf("the variable %s lets other code be loaded into the program", name), "take it out of [as] env")
+		}
+	}
+	slices.SortFunc(h.found, func(a, b gate.Finding) int { return strings.Compare(a.Message, b.Message) })
+	return h.found
+}
+
+// WritableByOthers finds out who but root could change a file, or put another
+// in its place.
+func WritableByOthers(path string) []gate.Finding {
+	h := hazards{trusted: []int{0}}
+	h.path(path, "the gate file")
+	return h.found
+}
+
+type hazards struct {
+	trusted []int // the accounts that may write
+	found   []gate.Finding
+	seen    map[string]bool
+}
+
+func (h *hazards) add(code, message, remedy string) {
+	h.found = append(h.found, gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
+}
+
+// deepest is how many interpreters of interpreters, or links, are followed.
+const deepest = 8
+
+// program looks at a program, its interpreter and its script.
+func (h *hazards) program(argv []string, depth int) {
+	path := argv[0]
+	h.path(path, "the program")
+	if depth == deepest {
+		return
+	}
+	if interpreter := interpreterOf(path); interpreter != "" {
+		h.program([]string{interpreter}, depth+1)
+	}
+	if isInterpreter(path) {
+		for _, arg := range argv[1:] {
+			if strings.HasPrefix(arg, "/") {
+				if info, err := os.Stat(arg); err == nil && info.Mode().IsRegular() {
+					h.path(arg, "the script")
+				}
+			}
+		}
+	}
+}
+
+// interpreters are programs that do what a file among their arguments says.
+var interpreters = []string{"sh", "bash", "dash", "ash", "zsh", "ksh", "fish", "python", "perl", "ruby", "node", "lua", "tclsh", "php", "awk", "gawk", "env"}
+
+func isInterpreter(path string) bool {
+	name := strings.TrimRight(filepath.Base(path), "0123456789.")
+	return slices.Contains(interpreters, name)
+}
+
+// steersLoading reports whether a variable changes what code a program loads.
+func steersLoading(name string) bool {
+	for _, prefix := range []string{"LD_", "GCONV_PATH", "BASH_ENV", "ENV", "SHELLOPTS", "PYTHON", "PERL5", "PERLLIB", "RUBYLIB", "RUBYOPT",
+		"NODE_PATH", "NODE_OPTIONS", "LUA_PATH", "LUA_CPATH", "TCLLIBPATH", "JAVA_TOOL_OPTIONS", "GIO_MODULE_DIR", "GTK_MODULES", "QT_PLUGIN_PATH"} {
+		if strings.HasPrefix(name, prefix) && (prefix != "ENV" || name == "ENV") {
+			return true
+		}
+	}
+	return false
+}
+
+// path looks at a file or folder and at every folder above it, on every way
+// that links take to it.
+func (h *hazards) path(path, what string) {
+	if h.seen == nil {
+		h.seen = map[string]bool{}
+	}
+	h.walk(filepath.Clean(path), what, 0)
+}
+
+func (h *hazards) walk(path, what string, links int) {
+	if links > 4*deepest {
+		h.add("path-hazard", fmt.Sprintf("%s %s goes through too many links", what, path), "write the path of the file itself")
+		return
+	}
+	at := "/"
+	h.look(at, what)
+	parts := strings.Split(strings.Trim(path, "/"), "/")
+	for i, part := range parts {
+		if part == "" {
+			continue
+		}
+		at = filepath.Join(at, part)
+		info, err := os.Lstat(at)
+		if err != nil {
+			return // that it is missing is another finding
+		}
+		if info.Mode()&fs.ModeSymlink != 0 {
+			to, err := os.Readlink(at)
+			if err != nil {
+				return
+			}
+			if !filepath.IsAbs(to) {
+				to = filepath.Join(filepath.Dir(at), to)
+			}
+			h.walk(filepath.Join(append([]string{to}, parts[i+1:]...)...), what, links+1)
+			return
+		}
+		h.look(at, what)
+	}
+}
+
+// look finds out who may write to one file or folder.
+func (h *hazards) look(path, what string) {
+	if h.seen[path] {
+		return
+	}
+	h.seen[path] = true
+	info, err := os.Stat(path)
+	if err != nil {
+		return
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return
+	}
+	report := func(who, remedy string) {
+		h.add("path-hazard", fmt.Sprintf("%s can be changed by %s: %s", what, who, path), remedy)
+	}
+	mode := info.Mode()
+	switch {
+	case !slices.Contains(h.trusted, int(st.Uid)):
+		report(accountName(int(st.Uid))+", who owns it", "chown root "+path)
+	case mode&0o002 != 0:
+		report("everybody", "chmod o-w "+path)
+	case mode&0o020 != 0 && hasACL(path):
+		report("those whom its access control list names", "setfacl -b "+path+", then chmod g-w "+path)
+	case mode&0o020 != 0 && st.Gid != 0:
+		report("the group "+groupName(int(st.Gid)), "chmod g-w "+path)
+	}
+	if kind := foreignFS(path); kind != "" {
+		report("whoever has the "+kind+" it lies on", "copy it to a file system of this machine")
+	}
+}
+
+// hasACL reports whether a file has an access control list beyond its mode
+// (acl(5)).
+func hasACL(path string) bool {
+	n, err := unix.Getxattr(path, "system.posix_acl_access", nil)
+	return err == nil && n > 0
+}
+
+// foreignFS names a file system that others can change from outside (the
+// numbers are those of statfs(2)).
+func foreignFS(path string) string {
+	var st unix.Statfs_t
+	if unix.Statfs(path, &st) != nil {
+		return ""
+	}
+	switch uint32(st.Type) {
+	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, 0xff534d42 /* CIFS */, 0xfe534d42 /* SMB2 */, unix.AFS_SUPER_MAGIC, unix.CODA_SUPER_MAGIC, 0x01021997 /* 9P */ :
+		return "network drive"
+	case unix.FUSE_SUPER_MAGIC:
+		return "file system of a program"
+	case unix.MSDOS_SUPER_MAGIC, 0x2011bab0 /* exFAT */ :
+		return "drive without owners"
+	}
+	return ""
+}
+
+func accountName(uid int) string {
+	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+		return u.Username
+	}
+	return "account " + strconv.Itoa(uid)
+}
+
+func groupName(gid int) string {
+	if g, err := user.LookupGroupId(strconv.Itoa(gid)); err == nil {
+		return g.Name
+	}
+	return strconv.Itoa(gid)
+}

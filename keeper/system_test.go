@@ -1,0 +1,222 @@
+package keeper
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/workstation/linux"
+	"timegate/workstation/wstest"
+)
+
+// systemScope makes a system of its own: accounts maren and tobias, and a home
+// of the system scope on a file system where only root may write.
+func systemScope(t *testing.T) Home {
+	t.Helper()
+	wstest.Do(t, "mount", "--make-rprivate", "/")
+	wstest.Do(t, "mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", "/mnt")
+	for file, lines := range map[string]string{
+		"/etc/passwd": "maren:x:61001:61001:Maren:/mnt/home/maren:/bin/bash\ntobias:x:61002:61002::/mnt/home/tobias:/bin/sh\n",
+		"/etc/group":  "maren:x:61001:\ntobias:x:61002:\nbinders:x:61010:maren,tobias\n",
+	} {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		over := "/mnt/" + filepath.Base(file)
+		if err := os.WriteFile(over, append(text, lines...), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		wstest.Do(t, "mount", "--bind", over, file)
+	}
+	for name, uid := range map[string]int{"maren": 61001, "tobias": 61002} {
+		if err := os.MkdirAll("/mnt/home/"+name+"/bin", 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for _, dir := range []string{"/mnt/home/" + name, "/mnt/home/" + name + "/bin"} {
+			if err := os.Chown(dir, uid, uid); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	h := Home{Scope: gate.System, Gates: "/mnt/etc/gates", State: "/mnt/var/timegate", Socket: "/mnt/run/keeper.sock"}
+	if err := h.Prepare(); err != nil {
+		t.Fatal(err)
+	}
+	return h
+}
+
+// install writes a program, owned by an account.
+func install(t *testing.T, path, body string, uid int) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte("#!/bin/sh\n"+body+"\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chown(path, uid, uid); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestRights: programs of the system scope run with the rights, groups, home
+// and surroundings of the account that their gates name, and nobody else's.
+func TestRights(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	h := systemScope(t)
+	syscall.Umask(0o022)
+	install(t, "/mnt/opt/tell", `id -u; id -G; echo "$HOME $USER $LOGNAME $SHELL $(pwd) $(umask) $(nice)"; cat "$TIMEGATE_FILES"; echo told >/dev/stderr; env | grep -c SECRET`, 0)
+	t.Setenv("SECRET", "the keeper's own")
+	watched := "/mnt/proofs"
+	if err := os.Mkdir(watched, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	put(t, h, "as-maren", `run = ["/mnt/opt/tell"]`+"\nopens = [\"change in /mnt/proofs\"]\n[as]\nuser = \"maren\"\npriority = \"low\"\n")
+	put(t, h, "as-root", `run = ["/mnt/opt/tell"]`+"\nfolder = \"/mnt\"\nopens = [\"signal root\"]\n[as]\nelevated = true\n")
+	put(t, h, "nobody-knows", `run = ["/mnt/opt/tell"]`+"\nopens = [\"signal root\"]\n[as]\nuser = \"ines\"\n")
+	k := keep(t, h, newMachine(t))
+	if err := os.WriteFile(watched+"/hymnal.pdf", nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	output := func(d engine.Decision) string {
+		t.Helper()
+		text, err := linux.ReadOutput(h.Output(d.Run))
+		if err != nil || d.Result != engine.OK && d.Result != engine.Failure {
+			t.Fatalf("%+v, %v", d, err)
+		}
+		return string(text)
+	}
+	want := "61001\n61001 61010\n/mnt/home/maren maren maren /bin/bash /mnt/home/maren 0022 19\n/mnt/proofs/hymnal.pdf\ntold\n0\n"
+	if got := output(k.ended("as-maren")); got != want {
+		t.Errorf("as maren:\n%s\nwant\n%s", got, want)
+	}
+	if _, err := NewClient(h).Send(t.Context(), "root"); err != nil {
+		t.Fatal(err)
+	}
+	got := map[string]engine.Decision{}
+	for len(got) < 2 {
+		d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End })
+		got[d.Gate] = d
+	}
+	if text := output(got["as-root"]); !strings.HasPrefix(text, "0\n") || !strings.Contains(text, " root root ") || !strings.Contains(text, " /mnt 0022 0\n") {
+		t.Errorf("as root:\n%s", text)
+	}
+	if d := got["nobody-knows"]; d.Result != engine.Refused || !strings.Contains(d.Reason, `no account "ines"`) {
+		t.Errorf("as somebody who is not there: %+v", d)
+	}
+}
+
+// TestHazards: whatever others could change is not run with rights that they
+// do not have, and is told beforehand.
+func TestHazards(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	h := systemScope(t)
+	const marens = 61001
+	install(t, "/mnt/opt/safe", "echo safe", 0)
+	install(t, "/mnt/home/maren/bin/hers", "echo hers", marens)
+	install(t, "/mnt/home/maren/bin/roots", "echo root's, in her folder", 0)
+	install(t, "/mnt/opt/open", "echo open", 0)
+	install(t, "/mnt/opt/grouped", "echo grouped", 0)
+	install(t, "/mnt/opt/listed", "echo listed", 0)
+	install(t, "/mnt/opt/interpreted", "", 0)
+	for _, err := range []error{
+		os.Chmod("/mnt/opt/open", 0o757), os.Chown("/mnt/opt/grouped", 0, 61010), os.Chmod("/mnt/opt/grouped", 0o775),
+		os.Symlink("/mnt/home/maren/bin/hers", "/mnt/opt/link"), os.Symlink("/mnt/opt/safe", "/mnt/home/maren/bin/back"),
+		os.WriteFile("/mnt/opt/interpreted", []byte("#!/mnt/home/maren/bin/hers\n"), 0o755),
+		// user::rwx, user:maren:rwx, group::r-x, mask::rwx, other::r-x, as acl(5) stores it
+		unix.Setxattr("/mnt/opt/listed", "system.posix_acl_access", []byte("\x02\x00\x00\x00"+
+			"\x01\x00\x07\x00\xff\xff\xff\xff\x02\x00\x07\x00\x49\xee\x00\x00\x04\x00\x05\x00\xff\xff\xff\xff\x10\x00\x07\x00\xff\xff\xff\xff\x20\x00\x05\x00\xff\xff\xff\xff"), 0),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, tt := range []struct{ name, run, as, extra, want string }{ // want is part of the finding; "" for none
+		{"safe", `"/mnt/opt/safe"`, "elevated = true", "", ""},
+		{"hers-as-root", `"/mnt/home/maren/bin/hers"`, "elevated = true", "", "maren, who owns it: /mnt/home/maren"},
+		{"hers-as-maren", `"/mnt/home/maren/bin/hers"`, `user = "maren"`, "", ""},
+		{"hers-as-tobias", `"/mnt/home/maren/bin/hers"`, `user = "tobias"`, "", "maren, who owns it"},
+		{"in-her-folder", `"/mnt/home/maren/bin/roots"`, "elevated = true", "", "maren, who owns it: /mnt/home/maren"},
+		{"open", `"/mnt/opt/open"`, "elevated = true", "", "everybody: /mnt/opt/open"},
+		{"grouped", `"/mnt/opt/grouped"`, "elevated = true", "", "the group binders: /mnt/opt/grouped"},
+		{"listed", `"/mnt/opt/listed"`, "elevated = true", "", "access control list names: /mnt/opt/listed"},
+		{"link-out", `"/mnt/opt/link"`, "elevated = true", "", "maren, who owns it"},
+		{"link-back", `"/mnt/home/maren/bin/back"`, "elevated = true", "", "maren, who owns it"},
+		{"interpreter", `"/mnt/opt/interpreted"`, "elevated = true", "", "maren, who owns it"},
+		{"script", `"/bin/sh", "/mnt/home/maren/bin/hers"`, "elevated = true", "", "the script can be changed by maren"},
+		{"looked-up", `"true"`, "elevated = true", "", "looked up in PATH"},
+		{"folder", `"/mnt/opt/safe"`, "elevated = true", `folder = "/tmp"`, "the working folder can be changed by everybody"},
+		{"loader", `"/mnt/opt/safe"`, "elevated = true\nenv = { LD_PRELOAD = \"/x.so\" }", "", "LD_PRELOAD lets other code"},
+	} {
+		put(t, h, tt.name, fmt.Sprintf("run = [%s]\n%s\nopens = []\n[as]\n%s\n", tt.run, tt.extra, tt.as))
+		f := ReadFile(h, tt.name, Env(newMachine(t).Zone(), ""))
+		if f.Gate == nil {
+			t.Fatal(f.Findings)
+		}
+		var told strings.Builder
+		for _, x := range HazardsOf(h, f.Gate) {
+			if x.Remedy == "" {
+				t.Errorf("%s: no remedy for %q", tt.name, x.Message)
+			}
+			fmt.Fprintln(&told, x.Message)
+		}
+		if got := told.String(); (got == "") != (tt.want == "") || !strings.Contains(got, tt.want) {
+			t.Errorf("%s: %q, want …%s…", tt.name, got, tt.want)
+		}
+	}
+	checkFailClosed(t, h)
+}
+
+// checkFailClosed opens what was told to be unsafe, while it is swapped all
+// the time: it is refused each time. A gate file that others may write is not
+// read at all.
+func checkFailClosed(t *testing.T, h Home) {
+	k := keep(t, h, newMachine(t))
+	c := NewClient(h)
+	stop, swapped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(swapped)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			tmp := "/mnt/home/maren/bin/new"
+			os.WriteFile(tmp, []byte("#!/bin/sh\necho swapped >/mnt/swapped\n"), 0o755)
+			os.Chown(tmp, (i%2)*61001, 0)
+			os.Rename(tmp, "/mnt/home/maren/bin/roots")
+		}
+	}()
+	for range 30 {
+		if _, err := c.Open(t.Context(), "in-her-folder"); err != nil {
+			t.Fatal(err)
+		}
+		if d := k.ended("in-her-folder"); d.Result != engine.Refused {
+			t.Errorf("it was not refused: %+v", d)
+		}
+	}
+	close(stop)
+	<-swapped
+	if _, err := os.Stat("/mnt/swapped"); err == nil {
+		t.Error("what maren put there was run with root's rights")
+	}
+	if err := os.Chmod(h.GateFile("safe"), 0o622); err != nil {
+		t.Fatal(err)
+	}
+	if f := ReadFile(h, "safe", Env(newMachine(t).Zone(), "")); f.Gate != nil || !strings.Contains(f.Findings.Errors().Error(), "the gate file can be changed by everybody") {
+		t.Errorf("a gate file that everybody may write: %v", f.Findings)
+	}
+}
