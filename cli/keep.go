@@ -21,7 +21,7 @@ import (
 
 func (a *app) keeperCommand() *cli.Command {
 	return &cli.Command{
-		Name: "keeper", Category: keepCommands, Usage: "the resident that starts the programs", ArgsUsage: "run|status",
+		Name: "keeper", Category: keepCommands, Usage: "the resident that starts the programs", ArgsUsage: "run|status|install|uninstall",
 		Action: a.group,
 		Commands: []*cli.Command{
 			{
@@ -37,6 +37,7 @@ func (a *app) keeperCommand() *cli.Command {
 				Name: "status", Usage: "what the keeper does", Action: a.keeperStatus,
 				Description: "timegate keeper status",
 			},
+			a.installCommand(), a.uninstallCommand(),
 		},
 	}
 }

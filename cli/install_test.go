@@ -1,0 +1,43 @@
+package cli_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"timegate/workstation/wstest"
+)
+
+// TestInstalledFiles lets those programs judge the installed files that know
+// their formats.
+func TestInstalledFiles(t *testing.T) {
+	analyze, validate := wstest.Need(t, "systemd-analyze", "systemd"), wstest.Need(t, "desktop-file-validate", "desktop-file-utils")
+	// A path that must be quoted.
+	dir := filepath.Join(t.TempDir(), "time gate 100% $HOME")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	copied := filepath.Join(dir, "timegate")
+	data, err := os.ReadFile(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(copied, data, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	root := t.TempDir()
+	run := func(argv ...string) {
+		t.Helper()
+		cmd := exec.Command(argv[0], argv[1:]...)
+		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME=/config", "TIMEGATE_HOME=")
+		if out, err := cmd.CombinedOutput(); err != nil || strings.Contains(string(out), "timegate.service:") {
+			t.Errorf("%s: %v\n%s", strings.Join(argv, " "), err, out)
+		}
+	}
+	run(copied, "--scope", "system", "keeper", "install", "--root", root)
+	run(copied, "--scope", "user", "keeper", "install", "--root", root)
+	run(analyze, "verify", "--man=no", "--recursive-errors=no", filepath.Join(root, "etc/systemd/system/timegate.service"))
+	run(validate, filepath.Join(root, "config/autostart/timegate-keeper.desktop"))
+}
