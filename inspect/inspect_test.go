@@ -1,8 +1,13 @@
 package inspect
 
 import (
+	"bytes"
+	"debug/elf"
+	"encoding/binary"
+	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -26,10 +31,28 @@ func TestTarget(t *testing.T) {
 	if err := os.Symlink("/nowhere/at/all", link); err != nil {
 		t.Fatal(err)
 	}
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ran := filepath.Join(dir, "ran") // would be there if anything had been run
+	// The heads of programs (elf(5)): one for a machine of 1979, and one for
+	// this machine whose loader is /no/ld.
+	alien := "\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 9) + "\x02\x00\x02\x00\x01\x00\x00\x00" + strings.Repeat("\x00", 28) + "\x40\x00\x38\x00\x00\x00\x40\x00\x00\x00\x00\x00"
+	loaderless := elfWithLoader(t, "/no/ld")
 	for _, tt := range []struct{ name, path, folder, want string }{
 		{"good", file("good", "#!/bin/sh\n", 0o755), dir, ""},
 		{"an env script", file("env", "#!/usr/bin/env python3\n", 0o755), dir, ""},
-		{"a binary", file("binary", "\x7fELF", 0o755), dir, ""},
+		{"a binary", self, dir, ""},
+		{"a binary for another machine", file("alien", alien, 0o755), dir, "architecture"},
+		{"a damaged binary", file("damaged", "\x7fELF", 0o755), dir, "architecture"},
+		{"an interpreter for another machine", file("aliens", "#!"+filepath.Join(dir, "alien")+"\n", 0o755), dir, "architecture"},
+		{"a binary without its loader", file("loaderless", loaderless, 0o755), dir, "architecture"},
+		{"text", file("text", "echo glue\n", 0o755), dir, "no-interpreter"},
+		{"line ends", file("crlf", "#!/bin/sh\r\necho glue\r\n", 0o755), dir, "line-ends"},
+		{"a shell script that is wrong", file("sh", "#!/bin/sh\nif true; then echo >"+ran+"\n", 0o755), dir, "script-syntax"},
+		{"a shell script that is right", file("right", "#!/bin/bash\necho >"+ran+"\n", 0o755), dir, ""},
+		{"an interpreter from elsewhere", file("elsewhere", "#!"+file("bash", "#!/bin/sh\necho >"+ran+"\n", 0o755)+"\nif\n", 0o755), dir, ""},
 		{"missing", filepath.Join(dir, "missing"), dir, "target-missing"},
 		{"a broken link", link, dir, "target-missing"},
 		{"below a file", filepath.Join(dir, "good", "x"), dir, "target-missing"},
@@ -51,6 +74,23 @@ func TestTarget(t *testing.T) {
 			t.Errorf("%s: found %q, want %q", tt.name, got, tt.want)
 		}
 	}
+	if _, err := os.Stat(ran); err == nil {
+		t.Error("a script was run to look at it")
+	}
+}
+
+// elfWithLoader returns a program for this machine with one header: the name
+// of its loader.
+func elfWithLoader(t *testing.T, loader string) string {
+	t.Helper()
+	var b bytes.Buffer
+	h := elf.Header64{Type: uint16(elf.ET_EXEC), Machine: uint16(machines[runtime.GOARCH][0]), Version: 1, Phoff: 64, Ehsize: 64, Phentsize: 56, Phnum: 1, Shentsize: 64}
+	copy(h.Ident[:], "\x7fELF\x02\x01\x01")
+	p := elf.Prog64{Type: uint32(elf.PT_INTERP), Off: 120, Filesz: uint64(len(loader) + 1)}
+	if err := errors.Join(binary.Write(&b, binary.LittleEndian, h), binary.Write(&b, binary.LittleEndian, p)); err != nil {
+		t.Fatal(err)
+	}
+	return b.String() + loader + "\x00"
 }
 
 func london(t *testing.T) *calendar.Zone {

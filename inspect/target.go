@@ -36,11 +36,7 @@ func Target(path, folder string) []gate.Finding {
 	case info.Mode()&0o111 == 0:
 		add("target-not-executable", fmt.Sprintf("the program %s is not marked as executable", path), "chmod +x "+path)
 	default:
-		if interpreter := interpreterOf(path); interpreter != "" {
-			if _, err := os.Stat(interpreter); err != nil {
-				add("interpreter-missing", fmt.Sprintf("the script %s wants %s, which does not exist", path, interpreter), "install it, or change the script's first line")
-			}
-		}
+		out = append(out, content(path)...)
 	}
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		add("folder-missing", fmt.Sprintf("the working folder %s does not exist", folder), "make it, or change \"folder\"")

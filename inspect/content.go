@@ -1,0 +1,149 @@
+package inspect
+
+import (
+	"bytes"
+	"context"
+	"debug/elf"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"timegate/core/gate"
+)
+
+// content looks into an executable file: is it a program for this machine, or
+// a script that its interpreter will understand?
+func content(path string) []gate.Finding {
+	var out []gate.Finding
+	add := func(code, message, remedy string) {
+		out = append(out, gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
+	}
+	head, whole, err := readHead(path)
+	switch {
+	case err != nil:
+		return nil // who may only execute it cannot look
+	case bytes.HasPrefix(head, []byte(elf.ELFMAG)):
+		if problem, remedy := wrongBinary(path); problem != "" {
+			add("architecture", problem, remedy)
+		}
+		return out
+	case !bytes.HasPrefix(head, []byte("#!")):
+		add("no-interpreter", fmt.Sprintf("%s is neither a program for this machine nor a script that names its interpreter", path), `let a script begin with a line such as "#!/bin/sh"`)
+		return out
+	}
+	line, _, _ := bytes.Cut(head, []byte("\n"))
+	if bytes.HasSuffix(line, []byte("\r")) {
+		add("line-ends", fmt.Sprintf("the lines of %s end as on another system (CR LF), so its interpreter is not found", path), "sed -i 's/\\r$//' "+path)
+		return out
+	}
+	interpreter := interpreterOf(path)
+	if interpreter == "" {
+		return nil
+	}
+	if _, err := os.Stat(interpreter); err != nil {
+		add("interpreter-missing", fmt.Sprintf("the script %s wants %s, which does not exist", path, interpreter), "install it, or change the script's first line")
+		return out
+	}
+	if problem, _ := wrongBinary(interpreter); problem != "" {
+		add("architecture", fmt.Sprintf("the script %s wants an interpreter that does not fit: %s", path, problem), "install the one for this machine")
+	} else if whole {
+		if problem := syntaxError(interpreter, path); problem != "" {
+			add("script-syntax", problem, "mend the script; its interpreter says this without running it")
+		}
+	}
+	return out
+}
+
+// scriptSize is how large a script may be for its syntax to be looked at.
+const scriptSize = 1 << 20
+
+// readHead returns the beginning of a file, and whether it is small enough to
+// be looked at whole.
+func readHead(path string) (head []byte, whole bool, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, false, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, false, err
+	}
+	head, err = io.ReadAll(io.LimitReader(f, 512))
+	return head, info.Size() <= scriptSize, err
+}
+
+// machines are the kinds of program that a machine runs.
+var machines = map[string][]elf.Machine{
+	"amd64": {elf.EM_X86_64, elf.EM_386}, "386": {elf.EM_386}, "arm64": {elf.EM_AARCH64, elf.EM_ARM}, "arm": {elf.EM_ARM}, "riscv64": {elf.EM_RISCV},
+}
+
+// wrongBinary says why a program does not fit this machine, or "".
+func wrongBinary(path string) (problem, remedy string) {
+	f, err := elf.Open(path)
+	if errors.As(err, new(*elf.FormatError)) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		if head, _, err := readHead(path); err == nil && bytes.HasPrefix(head, []byte(elf.ELFMAG)) {
+			return path + " is a damaged program", "install it anew"
+		}
+		return "", ""
+	}
+	if err != nil {
+		return "", ""
+	}
+	defer f.Close()
+	if fits, known := machines[runtime.GOARCH]; known && !slices.Contains(fits, f.Machine) {
+		return fmt.Sprintf("%s is a program for another machine (%s; this is %s)", path, strings.ToLower(strings.TrimPrefix(f.Machine.String(), "EM_")), runtime.GOARCH),
+			"install the one for this machine"
+	}
+	for _, p := range f.Progs {
+		if p.Type != elf.PT_INTERP || p.Filesz > 4096 {
+			continue
+		}
+		name, err := io.ReadAll(p.Open())
+		loader := strings.TrimRight(string(name), "\x00")
+		if _, statErr := os.Stat(loader); err == nil && statErr != nil {
+			return fmt.Sprintf("%s needs the loader %s, which does not exist", path, loader), "install the library for its kind of program"
+		}
+	}
+	return "", ""
+}
+
+// checkModes are interpreters that can look at a script without running it.
+var checkModes = map[string][]string{
+	"sh": {"-n"}, "dash": {"-n"}, "bash": {"-n"}, "ksh": {"-n"}, "zsh": {"-n"},
+	"python3": {"-I", "-c", "import ast,sys; ast.parse(open(sys.argv[1],'rb').read(), sys.argv[1])"},
+}
+
+// syntaxError lets an interpreter of the system's own look at a script, and
+// returns what it finds wrong. It is never asked to run the script, nor is an
+// interpreter from elsewhere run at all.
+func syntaxError(interpreter, script string) string {
+	real, err := filepath.EvalSymlinks(interpreter)
+	dir := filepath.Dir(real)
+	args, ok := checkModes[filepath.Base(interpreter)]
+	if err != nil || !ok || !slices.Contains([]string{"/bin", "/usr/bin", "/usr/local/bin"}, dir) {
+		return ""
+	}
+	const patience = 5 * time.Second
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, interpreter, append(slices.Clone(args), script)...)
+	cmd.Env = []string{"LC_ALL=C", "PATH=/usr/bin:/bin"}
+	out, err := cmd.CombinedOutput()
+	if err == nil || ctx.Err() != nil || !errors.As(err, new(*exec.ExitError)) {
+		return ""
+	}
+	text := strings.TrimSpace(string(out))
+	lines := strings.Split(text, "\n")
+	if filepath.Base(interpreter) == "python3" {
+		return strings.TrimSpace(lines[len(lines)-1]) + " in " + script
+	}
+	return strings.TrimSpace(lines[0])
+}
