@@ -76,8 +76,6 @@ func lookup(name string) (account, error) {
 func accountOf(h Home, g *gate.Gate) (account, error) {
 	me := self()
 	switch {
-	case g.As.Desktop:
-		return account{}, errors.New("it is to run on a desktop, which is not in force yet")
 	case g.As.Elevated && me.uid != 0:
 		return account{}, errors.New("it is to run with root's rights, and this keeper has none")
 	case g.As.Elevated, g.As.User == "", g.As.User == me.name:
@@ -139,10 +137,38 @@ func order(h Home, g *gate.Gate, d *engine.Decision) (workstation.Order, error) 
 		return workstation.Order{}, err
 	}
 	o := orderAs(h, g, d, a)
+	if g.As.Desktop {
+		vars, err := desktopOf(g, a)
+		if err != nil {
+			return o, err
+		}
+		o.Env = append(o.Env, vars...)
+	}
 	if found := hazardsOf(h, g, o, a); len(found) > 0 {
 		return o, fmt.Errorf("it is not safe: %s; %s", found[0].Message, found[0].Remedy)
 	}
 	return o, nil
+}
+
+// desktopOf returns the variables by which a program reaches the desktop
+// session of the account that it runs as; with root's rights, that of the one
+// person who is logged on to a desktop.
+func desktopOf(g *gate.Gate, a account) ([]string, error) {
+	uid, nobody := a.uid, a.name+" is not logged on to one now"
+	if g.As.Elevated {
+		uid, nobody = -1, "nobody is logged on to one now"
+	}
+	switch list := linux.Desktops(uid); len(list) {
+	case 0:
+		return nil, errors.New("it is to run on a desktop, and " + nobody)
+	case 1:
+		if g.As.Elevated {
+			return list[0].Display(), nil
+		}
+		return list[0].Vars, nil
+	default:
+		return nil, fmt.Errorf("it is to run on a person's desktop with root's rights, and %d people are logged on to one", len(list))
+	}
 }
 
 // hazardsOf finds out who could abuse a gate of the system scope. It is asked

@@ -228,7 +228,7 @@ func TestAccounts(t *testing.T) {
 		as    gate.As
 		want  string
 	}{
-		{gate.User, gate.As{}, ""}, {gate.User, gate.As{User: self().name}, ""}, {gate.User, gate.As{Desktop: true}, "desktop"},
+		{gate.User, gate.As{}, ""}, {gate.User, gate.As{User: self().name}, ""},
 		{gate.User, gate.As{User: "maren-who-is-not-there"}, "only root's keeper of the system scope"},
 	} {
 		g := gate.Default("x")

@@ -2,7 +2,9 @@ package keeper
 
 import (
 	"fmt"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -113,6 +115,64 @@ func TestRights(t *testing.T) {
 	}
 	if d := got["nobody-knows"]; d.Result != engine.Refused || !strings.Contains(d.Reason, `no account "ines"`) {
 		t.Errorf("as somebody who is not there: %+v", d)
+	}
+}
+
+// TestDesktop: a program gets the display, bus and runtime folder of the
+// session that the person is logged on to, or with root's rights the display
+// alone; without such a session it is not started.
+func TestDesktop(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	h := systemScope(t)
+	install(t, "/mnt/opt/tell", `echo "$(id -u) $DISPLAY $XAUTHORITY $DBUS_SESSION_BUS_ADDRESS $XDG_RUNTIME_DIR"`, 0)
+	for name, as := range map[string]string{"hers": `user = "maren"`, "his": `user = "tobias"`, "roots": "elevated = true"} {
+		put(t, h, name, "run = [\"/mnt/opt/tell\"]\nopens = []\n[as]\ndesktop = true\n"+as+"\n")
+	}
+	k := keep(t, h, newMachine(t))
+	c := NewClient(h)
+	open := func(name string) (engine.Decision, string) {
+		t.Helper()
+		if _, err := c.Open(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+		d := k.ended(name)
+		text, _ := linux.ReadOutput(h.Output(d.Run))
+		return d, string(text)
+	}
+	for name, want := range map[string]string{"hers": "maren is not logged on", "roots": "nobody is logged on"} {
+		if d, _ := open(name); d.Result != engine.Refused || !strings.Contains(d.Reason, want) {
+			t.Errorf("%s, with nobody there: %+v", name, d)
+		}
+	}
+	// A session of maren's, as a process in it shows it; its display is there.
+	wstest.Do(t, "mount", "-t", "tmpfs", "tmpfs", "/tmp")
+	if err := os.MkdirAll("/tmp/.X11-unix", 0o777); err != nil {
+		t.Fatal(err)
+	}
+	display, err := net.Listen("unix", "/tmp/.X11-unix/X78")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer display.Close()
+	session := exec.Command("sleep", "60")
+	session.Env = []string{"DISPLAY=:78", "XAUTHORITY=/mnt/home/maren/.Xauthority", "DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/61001/bus",
+		"XDG_RUNTIME_DIR=/run/user/61001", "SECRET=hers"}
+	session.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 61001, Gid: 61001}}
+	if err := session.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { session.Process.Kill(); session.Wait() }()
+	const rest = " :78 /mnt/home/maren/.Xauthority unix:path=/run/user/61001/bus /run/user/61001\n"
+	if d, text := open("hers"); text != "61001"+rest {
+		t.Errorf("hers: %q, %+v", text, d)
+	}
+	if d, text := open("roots"); text != "0 :78 /mnt/home/maren/.Xauthority  \n" {
+		t.Errorf("root's, on her display: %q, %+v", text, d)
+	}
+	if d, _ := open("his"); d.Result != engine.Refused || !strings.Contains(d.Reason, "tobias is not logged on") {
+		t.Errorf("his: %+v", d)
 	}
 }
 

@@ -28,7 +28,7 @@ var keys = map[string]key{
 
 	"as.user":     {set: (*reader).user},
 	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated })},
-	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop }), later: true},
+	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop })},
 	"as.window":   later(choice(func(g *Gate) *string { return &g.As.Window }, "ordinary", "minimised", "none")),
 	"as.priority": choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
 	"as.env":      {set: (*reader).variables},

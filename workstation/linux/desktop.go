@@ -1,0 +1,132 @@
+package linux
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// desktopVariables are by what a program reaches a desktop session: its
+// display, its message bus, its runtime folder.
+var desktopVariables = []string{"DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "XDG_RUNTIME_DIR", "DBUS_SESSION_BUS_ADDRESS",
+	"XDG_SESSION_ID", "XDG_SESSION_TYPE", "XDG_CURRENT_DESKTOP", "XDG_SEAT", "DESKTOP_SESSION"}
+
+// A Session is a desktop session that somebody is logged on to.
+type Session struct {
+	UID  int
+	Vars []string // NAME=value, sorted
+}
+
+// Display returns the variables by which a program reaches the session's
+// display and nothing else. With more rights than the person's it must not be
+// told more: the address of a message bus, for one, may name a program to run.
+func (s Session) Display() []string {
+	var out []string
+	runtimeDir := ""
+	for _, v := range s.Vars {
+		if dir, ok := strings.CutPrefix(v, "XDG_RUNTIME_DIR="); ok {
+			runtimeDir = dir
+		}
+	}
+	for _, v := range s.Vars {
+		name, value, _ := strings.Cut(v, "=")
+		switch {
+		case name == "WAYLAND_DISPLAY" && !filepath.IsAbs(value):
+			out = append(out, name+"="+filepath.Join(runtimeDir, value))
+		case name == "WAYLAND_DISPLAY", name == "DISPLAY", name == "XAUTHORITY":
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// Desktops finds the desktop sessions of an account, or of all people where
+// uid is negative, by the processes in them: those that were told of a
+// display that is there. A process that knows more of its session counts for
+// more; an account has one.
+func Desktops(uid int) []Session {
+	best := map[int][]string{}
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		if _, err := strconv.Atoi(e.Name()); err != nil {
+			continue
+		}
+		info, err := os.Stat("/proc/" + e.Name())
+		if err != nil {
+			continue
+		}
+		st, ok := info.Sys().(*syscall.Stat_t)
+		owner := -1
+		if ok {
+			owner = int(st.Uid)
+		}
+		// The system's own accounts have no desktops; root's may be asked for.
+		const people = 1000
+		if uid >= 0 && owner != uid || uid < 0 && owner < people {
+			continue
+		}
+		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
+		if err != nil {
+			continue
+		}
+		if vars := sessionVars(string(env)); len(vars) > len(best[owner]) {
+			best[owner] = vars
+		}
+	}
+	var out []Session
+	for owner, vars := range best {
+		out = append(out, Session{owner, vars})
+	}
+	slices.SortFunc(out, func(a, b Session) int { return a.UID - b.UID })
+	return out
+}
+
+// sessionVars picks the variables of a desktop session out of an environment;
+// there are none where its display is not there.
+func sessionVars(env string) []string {
+	var out []string
+	values := map[string]string{}
+	for v := range strings.SplitSeq(env, "\x00") {
+		name, value, ok := strings.Cut(v, "=")
+		if ok && value != "" && slices.Contains(desktopVariables, name) {
+			values[name] = value
+			out = append(out, v)
+		}
+	}
+	if !displayThere(values) {
+		return nil
+	}
+	slices.Sort(out)
+	return out
+}
+
+// displayThere reports whether the socket of a display exists: an X server's
+// (X(7)), or a Wayland compositor's.
+func displayThere(values map[string]string) bool {
+	if name := values["WAYLAND_DISPLAY"]; name != "" {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(values["XDG_RUNTIME_DIR"], name)
+		}
+		if isSocket(name) {
+			return true
+		}
+	}
+	host, rest, ok := strings.Cut(values["DISPLAY"], ":")
+	number, _, _ := strings.Cut(rest, ".")
+	if _, err := strconv.Atoi(number); !ok || host != "" || err != nil {
+		return false
+	}
+	return isSocket(fmt.Sprintf("/tmp/.X11-unix/X%s", number))
+}
+
+func isSocket(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode()&os.ModeSocket != 0
+}
