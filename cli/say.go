@@ -44,8 +44,23 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
 		&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
 		&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
+		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}
+}
+
+// setKeys sets the keys that were given by --set.
+func setKeys(c *cli.Command, edit *gate.Edit) error {
+	for _, text := range c.StringSlice("set") {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return usageError("--set %s: write KEY=VALUE, such as needs.power=mains", text)
+		}
+		if err := edit.SetValue(strings.TrimSpace(key), strings.TrimSpace(value)); err != nil {
+			return usageError("--set %s: %w", text, err)
+		}
+	}
+	return nil
 }
 
 func (a *app) add(_ context.Context, c *cli.Command) error {
@@ -68,7 +83,15 @@ func (a *app) add(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.propose(c, name, gate.Format(g))
+	edit := gate.NewEdit(gate.Format(g))
+	if err := setKeys(c, edit); err != nil {
+		return err
+	}
+	data, err := edit.Bytes()
+	if err != nil {
+		return err
+	}
+	return a.propose(c, name, data)
 }
 
 // propose shows what a gate's new content means, asks on a terminal, and
@@ -224,6 +247,9 @@ func (a *app) change(_ context.Context, c *cli.Command) error {
 			return err
 		}
 		edit.SetText("folder", abs)
+	}
+	if err := setKeys(c, edit); err != nil {
+		return err
 	}
 	if argv := args[1:]; len(argv) > 0 {
 		program, err := wholeProgram(argv[0])

@@ -1,7 +1,9 @@
 package gate
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,6 +48,29 @@ func (e *Edit) SetBool(key string, b bool) { e.set(key, strconv.FormatBool(b)) }
 
 // SetTexts sets a key to a list of texts.
 func (e *Edit) SetTexts(key string, list []string) { e.set(key, listText(list)) }
+
+// SetValue sets any key but the openings to a value as a person writes it:
+// true, 3 and ["/media/vault"] are what they are in TOML, all else is text.
+// Its error says that there is no such key.
+func (e *Edit) SetValue(key, value string) error {
+	_, known := keys[key]
+	variable := strings.HasPrefix(key, "as.env.") && strings.Count(key, ".") == 2
+	if !known && !variable {
+		remedy := "it has run, about, folder, enabled, and those of [as], [needs], [limits], [again], [rules] and [only]"
+		if key == "opens" {
+			return errors.New("openings are given one by one; use --open")
+		}
+		if near, ok := phrase.Nearest(key, slices.Sorted(maps.Keys(keys))); ok {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		return fmt.Errorf("there is no key %q; %s", key, remedy)
+	}
+	if _, fault := parseDocument([]byte("x = " + value + "\n")); fault != nil || strings.ContainsAny(value, "\n#") || variable {
+		value = quoteText(value)
+	}
+	e.set(key, value)
+	return nil
+}
 
 // set puts a literal in the place of a key's value, or adds the key to its
 // table, or both.
