@@ -45,8 +45,22 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
 		&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
+		&cli.BoolFlag{Name: "copy-script", Usage: "copy the program to a place of Time Gate's own, where it stays and nobody else can change it"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}
+}
+
+// keepScript lets the edit run a copy of the gate's program, where that was
+// asked for, and returns what makes the copy.
+func (a *app) keepScript(c *cli.Command, name string, argv []string, edit *gate.Edit) (put func() error, err error) {
+	if !c.Bool("copy-script") {
+		return func() error { return nil }, nil
+	}
+	if len(argv) == 0 || !filepath.IsAbs(argv[0]) {
+		return nil, usageError("--copy-script: give the script after --")
+	}
+	edit.SetTexts("run", append([]string{a.home.KeptScript(name)}, argv[1:]...))
+	return a.home.KeepScript(name, argv[0])
 }
 
 // setKeys sets the keys that were given by --set.
@@ -87,16 +101,20 @@ func (a *app) add(_ context.Context, c *cli.Command) error {
 	if err := setKeys(c, edit); err != nil {
 		return err
 	}
+	put, err := a.keepScript(c, name, g.Run, edit)
+	if err != nil {
+		return err
+	}
 	data, err := edit.Bytes()
 	if err != nil {
 		return err
 	}
-	return a.propose(c, name, data)
+	return a.propose(c, name, data, put)
 }
 
-// propose shows what a gate's new content means, asks on a terminal, and
-// writes it.
-func (a *app) propose(c *cli.Command, name string, data []byte) error {
+// propose shows what a gate's new content means, asks on a terminal, does what
+// must come first, and writes it.
+func (a *app) propose(c *cli.Command, name string, data []byte, first func() error) error {
 	path := a.home.GateFile(name)
 	g, found := gate.Read(name, path, data, gate.Options{Scope: a.home.Scope, Env: a.env()})
 	if g == nil {
@@ -108,6 +126,9 @@ func (a *app) propose(c *cli.Command, name string, data []byte) error {
 		if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
 			return err
 		}
+	}
+	if err := first(); err != nil {
+		return err
 	}
 	if err := a.writeGate(name, data); err != nil {
 		return err
@@ -256,7 +277,12 @@ func (a *app) change(_ context.Context, c *cli.Command) error {
 		if err != nil {
 			return usageError("%w; check the path", err)
 		}
-		edit.SetTexts("run", append([]string{program}, argv[1:]...))
+		argv[0] = program
+		edit.SetTexts("run", argv)
+	}
+	put, err := a.keepScript(c, name, args[1:], edit)
+	if err != nil {
+		return err
 	}
 	data, err := edit.Bytes()
 	if none := (*gate.NoOpeningError)(nil); errors.As(err, &none) {
@@ -268,7 +294,7 @@ func (a *app) change(_ context.Context, c *cli.Command) error {
 	if string(data) == f.Text {
 		return usageError("nothing is to change: give an option, or a program after --; see \"timegate help change\"")
 	}
-	return a.propose(c, name, data)
+	return a.propose(c, name, data, put)
 }
 
 // changeOpenings puts phrases in the place of one opening's, or of all.

@@ -236,6 +236,20 @@ func TestHazards(t *testing.T) {
 			t.Errorf("%s: %q, want …%s…", tt.name, got, tt.want)
 		}
 	}
+	// A copy in the home is safe, whatever becomes of the script.
+	keepCopy, err := h.KeepScript("kept", "/mnt/home/maren/bin/hers")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := keepCopy(); err != nil {
+		t.Fatal(err)
+	}
+	for _, as := range []string{"elevated = true", `user = "tobias"`} {
+		put(t, h, "kept", fmt.Sprintf("run = [%q]\nopens = []\n[as]\n%s\n", h.KeptScript("kept"), as))
+		if found := HazardsOf(h, ReadFile(h, "kept", Env(newMachine(t).Zone(), "")).Gate); len(found) > 0 {
+			t.Errorf("the copy, %s: %v", as, found)
+		}
+	}
 	checkFailClosed(t, h)
 }
 
@@ -267,6 +281,12 @@ func checkFailClosed(t *testing.T, h Home) {
 		if d := k.ended("in-her-folder"); d.Result != engine.Refused {
 			t.Errorf("it was not refused: %+v", d)
 		}
+	}
+	if _, err := c.Open(t.Context(), "kept"); err != nil {
+		t.Fatal(err)
+	}
+	if d := k.ended("kept"); d.Result != engine.OK {
+		t.Errorf("tobias cannot run the copy: %+v", d)
 	}
 	close(stop)
 	<-swapped
