@@ -8,11 +8,13 @@ import (
 	"runtime/debug"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/engine"
+	"timegate/core/gate"
 	"timegate/keeper"
 	"timegate/workstation"
 	"timegate/workstation/linux"
@@ -47,6 +49,9 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	debug.SetGCPercent(100)
+	if a.home.Scope == gate.System {
+		syscall.Umask(0o022) // what programs get at a fresh login
+	}
 	machine, err := a.machine(c)
 	if err != nil {
 		return err
