@@ -157,7 +157,13 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 func tell(d *engine.Decision, runs []journal.Entry) string {
 	switch d.Kind {
 	case engine.Start, engine.Repeat:
-		return fmt.Sprintf("Run %d was started. %s", d.Run, sentence(d.Reason))
+		was := "was started"
+		for _, r := range runs {
+			if r.Run == d.Run && r.Started == 0 && r.Ended != 0 {
+				was = "was to start"
+			}
+		}
+		return fmt.Sprintf("Run %d %s. %s", d.Run, was, sentence(d.Reason))
 	case engine.Retry:
 		return fmt.Sprintf("Run %d was started: %s.", d.Run, d.Reason)
 	case engine.CatchUp:

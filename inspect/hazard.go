@@ -22,7 +22,7 @@ import (
 // its arguments, to its working folder, or to a folder above one of them,
 // links resolved. argv[0] is the program's whole path.
 func Hazards(g *gate.Gate, argv []string, folder string, uid int) []gate.Finding {
-	h := hazards{trusted: []int{0, uid}}
+	h := hazards{trusted: []int{0, uid}, copied: fmt.Sprintf("timegate change %s --copy-script -- %s", g.Name, argv[0])}
 	if !strings.HasPrefix(g.Run[0], "/") && !strings.HasPrefix(g.Run[0], "~/") {
 		h.add("relative-program", fmt.Sprintf("the program %q is looked up in PATH, where another may come first", g.Run[0]), "write its whole path")
 	}
@@ -46,7 +46,8 @@ func WritableByOthers(path string) []gate.Finding {
 }
 
 type hazards struct {
-	trusted []int // the accounts that may write
+	trusted []int  // the accounts that may write
+	copied  string // the command that keeps a copy of the program out of reach
 	found   []gate.Finding
 	seen    map[string]bool
 }
@@ -154,6 +155,9 @@ func (h *hazards) look(path, what string) {
 		return
 	}
 	report := func(who, remedy string) {
+		if what == "the program" && info.IsDir() && h.copied != "" {
+			remedy = h.copied // a folder may be others' for good reasons
+		}
 		h.add("path-hazard", fmt.Sprintf("%s can be changed by %s: %s", what, who, path), remedy)
 	}
 	mode := info.Mode()

@@ -149,6 +149,12 @@ func (h Home) Prepare() error {
 		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
 			return homeError(dir.path, err)
 		}
+		// One that was there before may have been closed to others.
+		if info, err := os.Stat(dir.path); err == nil && dir.mode == 0o711 && info.Mode()&0o111 != 0o111 {
+			if err := os.Chmod(dir.path, info.Mode().Perm()|0o111); err != nil {
+				return homeError(dir.path, err)
+			}
+		}
 	}
 	return nil
 }

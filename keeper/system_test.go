@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -49,6 +50,9 @@ func systemScope(t *testing.T) Home {
 		}
 	}
 	h := Home{Scope: gate.System, Gates: "/mnt/etc/gates", State: "/mnt/var/timegate", Socket: "/mnt/run/keeper.sock"}
+	if err := errors.Join(os.Mkdir("/mnt/var", 0o755), os.Mkdir(h.State, 0o700)); err != nil { // closed, as by a careless hand
+		t.Fatal(err)
+	}
 	if err := h.Prepare(); err != nil {
 		t.Fatal(err)
 	}
