@@ -60,3 +60,64 @@ func TestJump(t *testing.T) {
 		t.Error("a stand-in says that it is none")
 	}
 }
+
+// TestSleep: a machine that sleeps wakes nobody until it resumes, or its alarm
+// rings; time passes all the same.
+func TestSleep(t *testing.T) {
+	m := stage(t, 1)
+	stageDo := func(words ...string) {
+		t.Helper()
+		if err := m.Stage(words); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := wstest.Hear(t, m)
+	m.SetWake(m.Now().Add(time.Hour))
+	stageDo("sleep")
+	got("sleep").Release()
+	stageDo("clock", "+2h")
+	select {
+	case w := <-m.Wakes():
+		t.Fatalf("a machine that sleeps was woken: %+v", w)
+	case <-time.After(50 * time.Millisecond):
+	}
+	stageDo("resume")
+	got("resume")
+	if w := <-m.Wakes(); w.ClockSet {
+		t.Errorf("sleep was taken for a clock that was set: %+v", w)
+	}
+	if now := m.Now(); now.Before(morning.Add(2 * time.Hour)) {
+		t.Errorf("after two hours of sleep it is %v", now)
+	}
+	// An alarm ends it.
+	m.SetWake(m.Now().Add(3 * time.Hour))
+	if err := m.SetAlarm(m.Now().Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	stageDo("sleep")
+	got("sleep").Release()
+	stageDo("clock", "+70m")
+	got("resume")
+	<-m.Wakes()
+}
+
+// TestScenes: what is to happen at times of the day happens then, in between
+// what the keeper asked for, however fast the clock runs.
+func TestScenes(t *testing.T) {
+	m := stage(t, 1e6)
+	at := make(chan time.Time, 2)
+	for _, hour := range []time.Duration{1, 3} {
+		m.At(morning.Add(hour*time.Hour), func() {
+			at <- m.Now()
+			m.SetWake(m.Now().Add(time.Hour)) // the keeper answers
+		})
+	}
+	m.SetWake(morning.Add(2 * time.Hour))
+	for _, hour := range []time.Duration{1, 3} {
+		if got, want := <-at, morning.Add(hour*time.Hour); got.Before(want) || got.Sub(want) > time.Minute {
+			t.Errorf("the scene of %v is at %v", want, got)
+		}
+		<-m.Wakes()
+		m.SetWake(m.Now().Add(2 * time.Hour))
+	}
+}
