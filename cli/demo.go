@@ -125,13 +125,14 @@ func (a *app) demoDay(ctx context.Context, proofs string) (rows []listed, err er
 		return nil, err
 	}
 	defer machine.Close()
+	wrong := make(chan error, len(scenes))
 	for _, s := range scenes {
 		machine.At(s.At, func() {
 			if s.Proof != "" {
-				os.WriteFile(filepath.Join(proofs, s.Proof), []byte(s.At.String()), 0o600)
+				wrong <- os.WriteFile(filepath.Join(proofs, s.Proof), []byte(s.At.String()), 0o600)
 				return
 			}
-			machine.Stage(s.Stage)
+			wrong <- machine.Stage(s.Stage)
 		})
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -153,6 +154,10 @@ func (a *app) demoDay(ctx context.Context, proofs string) (rows []listed, err er
 		case err := <-ended:
 			line.clear()
 			return rows, err
+		case err := <-wrong:
+			if err != nil {
+				return nil, err
+			}
 		case <-beat.C:
 			now := machine.Now()
 			if !now.Before(to) && rows == nil {

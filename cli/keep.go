@@ -230,8 +230,13 @@ func (a *app) printAnswer(name string, ans keeper.Answer) error {
 		return nil
 	}
 	var failed error
+	over := map[int64]bool{} // runs that did not even begin
+	for _, d := range ans.Decisions {
+		over[d.Run] = over[d.Run] || d.Kind == engine.End
+	}
 	for _, d := range ans.Decisions {
 		switch {
+		case d.Starts() && over[d.Run]:
 		case d.Starts():
 			fmt.Fprintf(a.out, "%s: run %d started\n", d.Gate, d.Run)
 		case d.Kind == engine.Halt:

@@ -52,9 +52,7 @@ func TestHearing(t *testing.T) {
 	login.Emit(wstest.LoginPath, "Manager.PrepareForSleep", false)
 	k.ended("stock-count")
 	login.Emit(wstest.LoginPath, "Manager.PrepareForShutdown", true)
-	for login.Held("shutdown") {
-		time.Sleep(time.Millisecond)
-	}
+	wstest.Await(t, "the machine to go down", func() bool { return !login.Held("shutdown") })
 	if _, err := os.Stat(copied); err != nil {
 		t.Errorf("the machine goes down before the copy is done: %v", err)
 	}

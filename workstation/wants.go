@@ -87,10 +87,7 @@ type Level struct{ low bool }
 
 // Fell reports whether the limit is crossed by what is free now, of total.
 func (l *Level) Fell(limit phrase.Amount, free, total int64) bool {
-	below := limit.Bytes
-	if limit.Percent > 0 {
-		below = total / 100 * int64(limit.Percent)
-	}
+	below := bytesOf(limit, total)
 	was := l.low
 	switch {
 	case free < below:
@@ -103,9 +100,13 @@ func (l *Level) Fell(limit phrase.Amount, free, total int64) bool {
 
 // Room returns how far away the limit is: what is free, in limits.
 func (l *Level) Room(limit phrase.Amount, free, total int64) float64 {
-	below := limit.Bytes
+	return float64(free) / float64(max(bytesOf(limit, total), 1))
+}
+
+// bytesOf returns a limit in bytes, where it is a share of total too.
+func bytesOf(limit phrase.Amount, total int64) int64 {
 	if limit.Percent > 0 {
-		below = total / 100 * int64(limit.Percent)
+		return total / 100 * int64(limit.Percent)
 	}
-	return float64(free) / float64(max(below, 1))
+	return limit.Bytes
 }
