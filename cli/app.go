@@ -23,6 +23,7 @@ import (
 	"timegate/journal"
 	"timegate/keeper"
 	"timegate/workstation/linux"
+	"timegate/workstation/window"
 	"timegate/workstation/zones"
 )
 
@@ -45,6 +46,9 @@ type app struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
+	if len(args) > 1 && args[1] == window.Helper {
+		return window.Main(args[2:])
+	}
 	// What is written after the reader has gone is no reason to die half-way
 	// through a change.
 	signal.Ignore(syscall.SIGPIPE)

@@ -43,7 +43,7 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 			continue
 		}
 		path, folder := keeper.TargetOf(a.home, f.Gate)
-		for _, x := range slices.Concat(inspect.Target(path, folder), keeper.HazardsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now()))) {
+		for _, x := range slices.Concat(inspect.Target(path, folder), keeper.HazardsOf(a.home, f.Gate), keeper.WindowsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now()))) {
 			x.Gate, x.File = f.Name, f.Path
 			found = append(found, x)
 		}

@@ -367,11 +367,8 @@ func (a *app) outlook(plan *phrase.Plan, from calendar.Instant) []string {
 }
 
 func (a *app) runsAs(g *gate.Gate) string {
-	switch {
-	case g.As.Elevated:
+	if g.As.Elevated {
 		return "root (elevated)"
-	case g.As.User != "":
-		return g.As.User
 	}
-	return keeper.SelfName()
+	return keeper.AccountName(g)
 }

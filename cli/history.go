@@ -116,6 +116,8 @@ type jsonEntry struct {
 	LateS   float64       `json:"late_s"`
 	Count   int64         `json:"count"`
 	Command []string      `json:"command"`
+	As      string        `json:"as"`
+	Note    string        `json:"note,omitempty"`
 	Usage   engine.Usage  `json:"usage"`
 
 	Readings map[string]readingPair `json:"readings,omitempty"`
@@ -145,6 +147,7 @@ func (a *app) jsonEntries(entries []journal.Entry) []jsonEntry {
 	for _, e := range entries {
 		x := jsonEntry{Gate: e.Gate, Opening: e.Opening, Due: a.stamp(e.Due), Started: a.stamp(e.Started), Ended: a.stamp(e.Ended),
 			Result: e.Result, Signal: e.Signal, Reason: e.Reason, Outcome: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
+			As: e.Account, Note: e.Note,
 			Readings: readingsOf(&e)}
 		if e.Run != 0 {
 			x.Run = &e.Run
@@ -177,6 +180,9 @@ func (a *app) printEntries(entries []journal.Entry) {
 		why := e.Reason
 		if e.Outcome != "" && e.Result != engine.OK {
 			why = e.Outcome + " (" + e.Reason + ")"
+		}
+		if e.Note != "" {
+			why += "; " + e.Note
 		}
 		rows = append(rows, []string{run, a.local(e.Due.Time()), name, a.result(e.Result), took, why})
 	}

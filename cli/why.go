@@ -157,13 +157,19 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 func tell(d *engine.Decision, runs []journal.Entry) string {
 	switch d.Kind {
 	case engine.Start, engine.Repeat:
-		was := "was started"
+		was, note := "was started", ""
 		for _, r := range runs {
-			if r.Run == d.Run && r.Started == 0 && r.Ended != 0 {
+			if r.Run != d.Run {
+				continue
+			}
+			if r.Started == 0 && r.Ended != 0 {
 				was = "was to start"
 			}
+			if r.Note != "" {
+				note = " " + sentence(r.Note)
+			}
 		}
-		return fmt.Sprintf("Run %d %s. %s", d.Run, was, sentence(d.Reason))
+		return fmt.Sprintf("Run %d %s. %s", d.Run, was, sentence(d.Reason)) + note
 	case engine.Retry:
 		return fmt.Sprintf("Run %d was started: %s.", d.Run, d.Reason)
 	case engine.CatchUp:

@@ -27,7 +27,9 @@ type Entry struct {
 	Outcome string // why it ended as it did
 	PID     int
 	Command []string
-	Count   int64 // how many moments the line stands for
+	Account string // whom it runs as
+	Note    string // what could not be as it was wished
+	Count   int64  // how many moments the line stands for
 	Usage   engine.Usage
 	// What was measured when it started and when it ended, in bytes.
 	Before, After map[string]int64
@@ -43,7 +45,7 @@ type Filter struct {
 }
 
 const runColumns = `run, gate, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
-	user_ms, system_ms, max_rss, output, dropped, before, after`
+	user_ms, system_ms, max_rss, output, dropped, before, after, account, note`
 
 // History returns entries, newest first.
 func (j *Journal) History(f Filter) ([]Entry, error) {
@@ -115,7 +117,7 @@ func (j *Journal) runs(where string, args ...any) ([]Entry, error) {
 		var command, before, after string
 		err := rows.Scan(&e.Run, &e.Gate, &e.Opening, &e.Due, &e.Decided, &e.Started, &e.Ended, &e.Result, &e.Exit, &e.Signal,
 			&e.Reason, &e.Outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped,
-			&before, &after)
+			&before, &after, &e.Account, &e.Note)
 		if err == nil {
 			err = json.Unmarshal([]byte(command), &e.Command)
 		}

@@ -15,8 +15,14 @@ type Record struct {
 	Event     engine.Event
 	Texts     map[string]string // of gates that the event brings, by version
 	Decisions []engine.Decision
-	Commands  map[int64][]string // of the runs that are to be started
-	BootID    string             // set where the event is the first of this boot
+	Programs  map[int64]Program // of the runs that are to be started
+	BootID    string            // set where the event is the first of this boot
+}
+
+// Program is what a run starts.
+type Program struct {
+	Command []string
+	Account string // whom it runs as
 }
 
 // Write commits records, all of them or none. It returns when starts among
@@ -103,7 +109,7 @@ func (w *writer) record(r *Record) {
 		w.fact("people", w.json(ev.Facts.People))
 	}
 	if ev.Kind == engine.Started {
-		w.exec("UPDATE runs SET started = ?, pid = ?, before = ? WHERE run = ?", int64(ev.At), ev.PID, w.readings(ev.Readings), ev.Run)
+		w.exec("UPDATE runs SET started = ?, pid = ?, before = ?, note = ? WHERE run = ?", int64(ev.At), ev.PID, w.readings(ev.Readings), ev.Detail, ev.Run)
 	}
 	for i := range r.Decisions {
 		w.decision(id, r, &r.Decisions[i])
@@ -120,8 +126,9 @@ func (w *writer) decision(event int64, r *Record, d *engine.Decision) {
 		event, int64(d.At), string(d.Kind), d.Gate, d.Opening, int64(d.Due), d.Run, string(d.Result), d.Moment, w.json(d))
 	switch {
 	case d.Starts():
-		w.exec("INSERT INTO runs (run, gate, opening, due, decided, reason, command) VALUES (?, ?, ?, ?, ?, ?, ?)",
-			d.Run, d.Gate, d.Opening, int64(d.Due), int64(d.At), d.Reason, w.json(r.Commands[d.Run]))
+		p := r.Programs[d.Run]
+		w.exec("INSERT INTO runs (run, gate, opening, due, decided, reason, command, account) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			d.Run, d.Gate, d.Opening, int64(d.Due), int64(d.At), d.Reason, w.json(p.Command), p.Account)
 	case d.Kind == engine.End:
 		u := r.Event.Usage
 		if u == nil {

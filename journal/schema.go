@@ -69,6 +69,9 @@ var migrations = []string{
 
 	`ALTER TABLE runs ADD COLUMN before TEXT NOT NULL DEFAULT '';  -- readings, as JSON
 	ALTER TABLE runs ADD COLUMN after  TEXT NOT NULL DEFAULT '';`,
+
+	`ALTER TABLE runs ADD COLUMN account TEXT NOT NULL DEFAULT '';  -- whom it runs as
+	ALTER TABLE runs ADD COLUMN note    TEXT NOT NULL DEFAULT '';  -- what could not be as it was wished`,
 }
 
 // migrate makes the tables or brings them up to date, all or nothing.

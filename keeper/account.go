@@ -86,6 +86,18 @@ func accountOf(h Home, g *gate.Gate) (account, error) {
 	return lookup(g.As.User)
 }
 
+// AccountName returns the name of the account that a gate's program is to run
+// as, whether or not there is one.
+func AccountName(g *gate.Gate) string {
+	switch {
+	case g.As.Elevated:
+		return "root"
+	case g.As.User != "":
+		return g.As.User
+	}
+	return self().name
+}
+
 // shellOf reads an account's shell from /etc/passwd, which os/user leaves out.
 func shellOf(name string) string {
 	data, _ := os.ReadFile("/etc/passwd")
@@ -97,14 +109,21 @@ func shellOf(name string) string {
 	return "/bin/sh"
 }
 
+// pathOf returns where a gate's program finds others.
+func pathOf(a account, g *gate.Gate) string {
+	if path := g.As.Env["PATH"]; path != "" {
+		return path
+	}
+	if a.uid == 0 {
+		return "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+	}
+	return "/usr/local/bin:/usr/bin:/bin"
+}
+
 // environment builds the variables of a run anew; nothing is inherited.
 func environment(a account, g *gate.Gate, d *engine.Decision) []string {
-	path := "/usr/local/bin:/usr/bin:/bin"
-	if a.uid == 0 {
-		path = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
-	}
 	vars := map[string]string{
-		"HOME": a.home, "USER": a.name, "LOGNAME": a.name, "SHELL": a.shell, "PATH": path, "LANG": "C.UTF-8",
+		"HOME": a.home, "USER": a.name, "LOGNAME": a.name, "SHELL": a.shell, "PATH": pathOf(a, g), "LANG": "C.UTF-8",
 		"TIMEGATE_GATE": g.Name, "TIMEGATE_OPENING": d.Opening, "TIMEGATE_REASON": d.Reason,
 		"TIMEGATE_DUE": d.Due.Time().Format(time.RFC3339), "TIMEGATE_RUN": strconv.FormatInt(d.Run, 10),
 	}
@@ -138,37 +157,14 @@ func order(h Home, g *gate.Gate, d *engine.Decision) (workstation.Order, error) 
 	}
 	o := orderAs(h, g, d, a)
 	if g.As.Desktop {
-		vars, err := desktopOf(g, a)
-		if err != nil {
+		if err := joinDesktop(&o, g, a); err != nil {
 			return o, err
 		}
-		o.Env = append(o.Env, vars...)
 	}
 	if found := hazardsOf(h, g, o, a); len(found) > 0 {
 		return o, fmt.Errorf("it is not safe: %s; %s", found[0].Message, found[0].Remedy)
 	}
 	return o, nil
-}
-
-// desktopOf returns the variables by which a program reaches the desktop
-// session of the account that it runs as; with root's rights, that of the one
-// person who is logged on to a desktop.
-func desktopOf(g *gate.Gate, a account) ([]string, error) {
-	uid, nobody := a.uid, a.name+" is not logged on to one now"
-	if g.As.Elevated {
-		uid, nobody = -1, "nobody is logged on to one now"
-	}
-	switch list := linux.Desktops(uid); len(list) {
-	case 0:
-		return nil, errors.New("it is to run on a desktop, and " + nobody)
-	case 1:
-		if g.As.Elevated {
-			return list[0].Display(), nil
-		}
-		return list[0].Vars, nil
-	default:
-		return nil, fmt.Errorf("it is to run on a person's desktop with root's rights, and %d people are logged on to one", len(list))
-	}
 }
 
 // hazardsOf finds out who could abuse a gate of the system scope. It is asked
@@ -210,10 +206,16 @@ func orderAs(h Home, g *gate.Gate, d *engine.Decision, a account) workstation.Or
 		Low:    g.As.Priority == "low",
 		Output: workstation.Output{Path: h.Output(d.Run), Keep: g.Limits.Output},
 	}
-	if a.uid != self().uid {
-		o.As = &workstation.Account{UID: uint32(a.uid), GID: uint32(a.gid), Groups: a.groups}
-	}
+	o.As = a.rights()
 	return o
+}
+
+// rights returns what the account may; nil where that is what the keeper may.
+func (a account) rights() *workstation.Account {
+	if a.uid == self().uid {
+		return nil
+	}
+	return &workstation.Account{UID: uint32(a.uid), GID: uint32(a.gid), Groups: a.groups}
 }
 
 // expand puts the account's home folder in the place of a leading ~.

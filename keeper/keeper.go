@@ -293,7 +293,7 @@ func (k *Keeper) handleWith(ev engine.Event, rec journal.Record) []engine.Decisi
 		var records []journal.Record
 		for _, ev := range events {
 			rec.Event, rec.Decisions = ev, k.engine.Handle(ev)
-			rec.Commands = k.commands(rec.Decisions)
+			rec.Programs = k.programs(rec.Decisions)
 			if recorded(&rec.Event, rec.Decisions) {
 				records = append(records, rec)
 			}
@@ -319,11 +319,12 @@ func (k *Keeper) handleWith(ev engine.Event, rec journal.Record) []engine.Decisi
 	return all
 }
 
-func (k *Keeper) commands(decisions []engine.Decision) map[int64][]string {
-	out := map[int64][]string{}
+func (k *Keeper) programs(decisions []engine.Decision) map[int64]journal.Program {
+	out := map[int64]journal.Program{}
 	for _, d := range decisions {
 		if d.Starts() {
-			out[d.Run] = k.files[d.Gate].Gate.Run
+			g := k.files[d.Gate].Gate
+			out[d.Run] = journal.Program{Command: g.Run, Account: AccountName(g)}
 		}
 	}
 	return out
@@ -364,7 +365,7 @@ func (k *Keeper) start(d *engine.Decision) engine.Event {
 		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: err.Error()}
 	}
 	k.procs[d.Run] = p
-	return engine.Event{Kind: engine.Started, At: k.now(), Run: d.Run, PID: p.PID(), Readings: before}
+	return engine.Event{Kind: engine.Started, At: k.now(), Run: d.Run, PID: p.PID(), Readings: before, Detail: p.Note()}
 }
 
 // over takes that a run has ended.

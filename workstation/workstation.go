@@ -90,6 +90,8 @@ type Order struct {
 	Env    []string // NAME=value; nothing is inherited
 	As     *Account // whose rights it has; nil for the keeper's own
 	Low    bool     // processor and disk only when nobody else wants them
+	Window *Window  // how its windows appear; nil for as the program likes
+	Note   string   // what cannot be as it is wished, as is known beforehand
 	Output Output
 	// Done is called once, from a goroutine of its own, when the program has
 	// ended and what it printed is in its file.
@@ -100,6 +102,13 @@ type Order struct {
 type Account struct {
 	UID, GID uint32
 	Groups   []uint32
+}
+
+// Window says how the windows of a program on a desktop appear.
+type Window struct {
+	Mode string   // "none", "minimised", or "terminal": a console program in a terminal emulator
+	As   *Account // whose display it is; nil for the keeper's own
+	Vars []string // NAME=value, what leads to that display
 }
 
 // MarkVariable is the environment variable that holds an order's Mark.
@@ -123,6 +132,8 @@ type Exit struct {
 // Process is a program that was started.
 type Process interface {
 	PID() int
+	// Note tells what could not be as the order says, or "".
+	Note() string
 	// End sends TERM or KILL to the program and all processes that came of
 	// it.
 	End(signal string) error

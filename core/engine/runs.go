@@ -111,10 +111,10 @@ func (r *run) outcome(ev Event) (Result, string) {
 		return Failure, ev.Detail
 	case ev.Kind == Refuse:
 		return Refused, ev.Detail
+	case r.stopping != "":
+		return r.stopping, r.detail // even where nobody saw how it ended
 	case ev.Kind == Lost:
 		return LostRun, ev.Detail
-	case r.stopping != "":
-		return r.stopping, r.detail
 	case ev.Signal == "" && r.gate.gate.Succeeds(ev.Exit):
 		return OK, status
 	}

@@ -93,6 +93,14 @@ type Only struct {
 	Readings []string `json:"readings,omitempty"`
 }
 
+// Values of As.Window: how the program's windows appear.
+const (
+	WindowOrdinary  = "ordinary"
+	WindowMinimised = "minimised"
+	WindowNone      = "none"
+	WindowTerminal  = "terminal" // a console program gets a terminal emulator
+)
+
 // Values of Rules.Busy: what happens to a moment that comes while the program
 // still runs.
 const (
@@ -139,7 +147,7 @@ func Default(name string) *Gate {
 	return &Gate{
 		Name:    name,
 		Enabled: true,
-		As:      As{Window: "ordinary", Priority: "normal"},
+		As:      As{Window: WindowOrdinary, Priority: "normal"},
 		Needs:   Needs{Power: "any", People: "any", IfLost: "carry on"},
 		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}},
 		Again:   Again{Pause: 90 * time.Second},

@@ -11,11 +11,9 @@ import (
 	"timegate/core/phrase"
 )
 
-// A key is one that a gate file may have: how its value is taken over, and
-// whether what it asks for does not work yet.
+// A key is one that a gate file may have: how its value is taken over.
 type key struct {
 	set    func(r *reader, g *Gate, v value)
-	later  bool
 	choice []string // the values of a text with few, the default first
 }
 
@@ -29,7 +27,7 @@ var keys = map[string]key{
 	"as.user":     {set: (*reader).user},
 	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated })},
 	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop })},
-	"as.window":   later(choice(func(g *Gate) *string { return &g.As.Window }, "ordinary", "minimised", "none")),
+	"as.window":   choice(func(g *Gate) *string { return &g.As.Window }, WindowOrdinary, WindowMinimised, WindowNone, WindowTerminal),
 	"as.priority": choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
 	"as.env":      {set: (*reader).variables},
 
@@ -64,8 +62,6 @@ var keyNames = append(slices.Sorted(maps.Keys(keys)), "opens")
 
 // tableNames are the tables that a gate file may have.
 var tableNames = []string{"as", "as.env", "needs", "limits", "again", "rules", "only"}
-
-func later(k key) key { k.later = true; return k }
 
 func text(at func(*Gate) *string) func(*reader, *Gate, value) {
 	return func(r *reader, g *Gate, v value) {

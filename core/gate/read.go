@@ -119,11 +119,7 @@ func (r *reader) field(g *Gate, f field) {
 	case name == "opens":
 		r.opens(g, f.value)
 	case known:
-		before := len(r.found)
 		k.set(r, g, f.value)
-		if k.later && len(r.found) == before {
-			r.notInForce(name, f)
-		}
 	case strings.HasPrefix(name, "as.env.") && len(f.path) == 3:
 		r.envField(g, f)
 	case slices.Contains(tableNames, name) && f.value.kind == "table":
@@ -165,33 +161,6 @@ func (r *reader) table(t table) {
 		remedy = fmt.Sprintf("did you mean [%s]?", near)
 	}
 	r.failAt(t.start, t.end, "unknown-key", fmt.Sprintf("there is no table %q", name), remedy)
-}
-
-// notInForce tells of a key that asks for what does not work yet. A value
-// that says what holds anyway is no promise.
-func (r *reader) notInForce(name string, f field) {
-	if isDefault(name, f.value) {
-		return
-	}
-	r.add(Warning, f.start, f.end, "not-in-force", fmt.Sprintf("%q is not in force yet", name),
-		"the gate runs as if it were not there: do not rely on it")
-}
-
-// isDefault reports whether a value is the one that holds without it.
-func isDefault(name string, v value) bool {
-	switch name {
-	case "as.elevated", "as.desktop", "needs.online":
-		return v.text == "false"
-	case "as.window", "as.priority", "needs.if_lost":
-		return v.text == keys[name].choice[0]
-	case "needs.power", "needs.people":
-		return v.text == "any"
-	case "needs.idle", "needs.wait", "rules.wake", "rules.spread":
-		return v.text == "0" || v.text == "0s"
-	case "needs.paths", "only.readings":
-		return len(v.items) == 0
-	}
-	return false
 }
 
 // is checks a value's type.
@@ -380,6 +349,9 @@ func (r *reader) combinations(g *Gate, doc *document, scope Scope) {
 	}
 	if g.Needs.People == "nobody" && g.As.Desktop {
 		at("needs.people", "a program on a desktop needs somebody logged on", `drop people = "nobody" or desktop = true`)
+	}
+	if g.As.Window == WindowTerminal && !g.As.Desktop {
+		at("as.window", "a terminal is on a desktop, and the program is on none", `add desktop = true to [as]`)
 	}
 }
 

@@ -21,6 +21,9 @@ func (r *reader) unwise(g *Gate, doc *document) {
 	if n.IfLost == "stop" && !needs {
 		at(Warning, "needs.if_lost", "no-effect", "nothing can be lost: the gate needs nothing", `say what it needs, as in power = "mains"`)
 	}
+	if g.As.Window == WindowMinimised && !g.As.Desktop {
+		at(Warning, "as.window", "no-effect", "the program has no desktop, so that no window of it appears", `add desktop = true to [as], or take it out`)
+	}
 	timed, changes := false, false
 	for _, o := range g.Opens {
 		timed = timed || o.Plan.Rule != nil

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+
+	"timegate/workstation"
 )
 
 // desktopVariables are by what a program reaches a desktop session: its
@@ -42,6 +44,16 @@ func (s Session) Display() []string {
 		}
 	}
 	return out
+}
+
+// HasX reports whether the session has an X server, be it beside Wayland.
+func (s Session) HasX() bool {
+	for _, v := range s.Vars {
+		if name, ok := strings.CutPrefix(v, "DISPLAY="); ok {
+			return xThere(name)
+		}
+	}
+	return false
 }
 
 // Desktops finds the desktop sessions of an account, or of all people where
@@ -89,12 +101,16 @@ func Desktops(uid int) []Session {
 }
 
 // sessionVars picks the variables of a desktop session out of an environment;
-// there are none where its display is not there.
+// there are none where its display is not there. What a keeper has started
+// does not count: it may have been told of a display that shows nothing.
 func sessionVars(env string) []string {
 	var out []string
 	values := map[string]string{}
 	for v := range strings.SplitSeq(env, "\x00") {
 		name, value, ok := strings.Cut(v, "=")
+		if name == workstation.MarkVariable {
+			return nil
+		}
 		if ok && value != "" && slices.Contains(desktopVariables, name) {
 			values[name] = value
 			out = append(out, v)
@@ -118,7 +134,12 @@ func displayThere(values map[string]string) bool {
 			return true
 		}
 	}
-	host, rest, ok := strings.Cut(values["DISPLAY"], ":")
+	return xThere(values["DISPLAY"])
+}
+
+// xThere reports whether the X server that a DISPLAY names is there.
+func xThere(display string) bool {
+	host, rest, ok := strings.Cut(display, ":")
 	number, _, _ := strings.Cut(rest, ".")
 	if _, err := strconv.Atoi(number); !ok || host != "" || err != nil {
 		return false

@@ -1,9 +1,7 @@
 package linux_test
 
 import (
-	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -91,31 +89,9 @@ func TestLow(t *testing.T) {
 	}
 }
 
-// startX starts an X server and returns its display.
-func startX(t *testing.T) {
-	t.Helper()
-	program := wstest.Need(t, "Xvfb", "xvfb")
-	r, w, err := os.Pipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	cmd := exec.Command(program, "-displayfd", "3", "-screen", "0", "640x480x24", "-nolisten", "tcp", "-noreset")
-	cmd.ExtraFiles = []*os.File{w}
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-	w.Close()
-	var number int
-	if _, err := fmt.Fscan(r, &number); err != nil {
-		t.Fatal(err)
-	}
-	t.Setenv("DISPLAY", fmt.Sprintf(":%d", number))
-}
-
 // TestIdle: the X server's word on when it was last touched.
 func TestIdle(t *testing.T) {
-	startX(t)
+	wstest.Display(t)
 	conn, err := xgb.NewConn()
 	if err != nil {
 		t.Fatal(err)

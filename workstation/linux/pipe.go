@@ -73,12 +73,7 @@ func variable(pid int, name string) string {
 	if err != nil {
 		return ""
 	}
-	for v := range strings.SplitSeq(string(env), "\x00") {
-		if value, ok := strings.CutPrefix(v, name+"="); ok {
-			return value
-		}
-	}
-	return ""
+	return valueOf(strings.Split(string(env), "\x00"), name)
 }
 
 // surroundings are the variables of a program: the order's own, and those by

@@ -36,25 +36,33 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	if err != nil {
 		return nil, err
 	}
+	look, err := arrange(&o, program)
+	if err != nil {
+		return nil, err
+	}
 	c, end, err := newCollector(o)
 	if err != nil {
+		look.serve(0)
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: "what it prints could not be kept: check the folder of the outputs"}
 	}
 	defer end.file.Close()
 	stdin, err := os.Open(os.DevNull)
 	if err != nil {
+		look.serve(0)
 		c.pipe.Close()
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
 	defer stdin.Close()
 	g := newGroup(o.Mark)
-	proc, err := launch(program, o, g, stdin, end)
+	proc, err := launch(look.program, o, g, stdin, end)
 	if err != nil {
+		look.serve(0)
 		g.remove()
 		c.pipe.Close()
 		return nil, startError(o, program, err)
 	}
-	p := &process{pid: proc.Pid, mark: o.Mark, group: g}
+	look.serve(proc.Pid)
+	p := &process{pid: proc.Pid, mark: o.Mark, group: g, note: look.note}
 	go c.run()
 	go func() {
 		state, err := proc.Wait()
@@ -84,9 +92,7 @@ func launch(program string, o workstation.Order, g *group, stdin *os.File, end *
 			defer unix.Close(fd)
 		}
 	}
-	if a := o.As; a != nil {
-		attr.Sys.Credential = &syscall.Credential{Uid: a.UID, Gid: a.GID, Groups: a.Groups}
-	}
+	attr.Sys.Credential = credential(o.As)
 	start := os.StartProcess
 	if o.Low {
 		start = startLow
@@ -98,6 +104,14 @@ func launch(program string, o workstation.Order, g *group, stdin *os.File, end *
 		proc, err = start(program, o.Argv, attr)
 	}
 	return proc, err
+}
+
+// credential returns an account's rights; nil for one's own.
+func credential(a *workstation.Account) *syscall.Credential {
+	if a == nil {
+		return nil
+	}
+	return &syscall.Credential{Uid: a.UID, Gid: a.GID, Groups: a.Groups}
 }
 
 // How a program of low priority runs: as nice as can be, and on the disk only
@@ -203,12 +217,16 @@ type process struct {
 	pid   int
 	mark  string
 	group *group
+	note  string
 
 	mu   sync.Mutex // guards over
 	over bool
 }
 
 func (p *process) PID() int { return p.pid }
+
+// Note implements [workstation.Process].
+func (p *process) Note() string { return p.note }
 
 // gone notes that the leader is no more, and its number may be another's.
 func (p *process) gone() {

@@ -1,0 +1,269 @@
+package linux_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/jezek/xgb"
+	"github.com/jezek/xgb/xproto"
+
+	"timegate/workstation"
+	"timegate/workstation/linux"
+	"timegate/workstation/window"
+	"timegate/workstation/wstest"
+)
+
+// The test binary is also a program with windows, and the processes that
+// stand between such a program and the display.
+const clientKind = "TIMEGATE_TEST_CLIENT"
+
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == window.Helper {
+		os.Exit(window.Main(os.Args[2:]))
+	}
+	if kind, ok := os.LookupEnv(clientKind); ok {
+		client(kind == "hinted")
+	}
+	os.Exit(m.Run())
+}
+
+// client opens a window; when that is there, it takes the focus and opens a
+// second one. It prints what it is told.
+func client(hinted bool) {
+	fmt.Println(os.Getenv("DISPLAY"))
+	conn, err := xgb.NewConn()
+	if err != nil {
+		fmt.Println("refused")
+		os.Exit(1)
+	}
+	open := func(width, height uint16) xproto.Window {
+		screen := xproto.Setup(conn).DefaultScreen(conn)
+		id, _ := xproto.NewWindowId(conn)
+		xproto.CreateWindow(conn, screen.RootDepth, id, screen.Root, 0, 0, 10, height, 0, xproto.WindowClassInputOutput, screen.RootVisual,
+			xproto.CwEventMask, []uint32{xproto.EventMaskStructureNotify | xproto.EventMaskExposure})
+		if hinted { // flags: input and state; input; state: normal
+			hints := append([]byte{3, 0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0}, make([]byte, 24)...)
+			xproto.ChangeProperty(conn, xproto.PropModeReplace, id, xproto.AtomWmHints, xproto.AtomWmHints, 32, 9, hints)
+		}
+		xproto.ConfigureWindow(conn, id, xproto.ConfigWindowWidth, []uint32{uint32(width)})
+		xproto.MapWindow(conn, id)
+		return id
+	}
+	first, second := open(200, 100), xproto.Window(0)
+	for {
+		ev, err := conn.WaitForEvent()
+		switch ev := ev.(type) {
+		case xproto.MapNotifyEvent:
+			if ev.Window != first {
+				fmt.Println("second")
+				break
+			}
+			fmt.Println("mapped")
+			xproto.SetInputFocus(conn, xproto.InputFocusParent, first, xproto.TimeCurrentTime)
+			if second == 0 {
+				second = open(80, 40)
+			}
+		case xproto.ExposeEvent:
+			if ev.Window == first {
+				fmt.Printf("exposed %dx%d\n", ev.Width, ev.Height)
+			}
+		case nil:
+			fmt.Println("error:", err)
+			if err == nil {
+				os.Exit(2)
+			}
+		}
+	}
+}
+
+// show starts a program on the display of the test.
+func show(t *testing.T, mode, kind string, argv ...string) (p workstation.Process, output func() string, exit <-chan workstation.Exit) {
+	t.Helper()
+	dir, done := t.TempDir(), make(chan workstation.Exit, 1)
+	env := []string{"DISPLAY=" + os.Getenv("DISPLAY"), "XAUTHORITY=" + os.Getenv("XAUTHORITY"), "PATH=/usr/local/bin:/usr/bin:/bin", clientKind + "=" + kind}
+	o := workstation.Order{Mark: filepath.Base(t.Name()) + fmt.Sprint(os.Getpid()), Argv: argv, Folder: dir, Env: env,
+		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 16}, Done: func(x workstation.Exit) { done <- x }}
+	if len(argv) == 0 {
+		o.Argv = []string{os.Args[0]}
+	}
+	if mode != "ordinary" {
+		o.Window = &workstation.Window{Mode: mode, Vars: env[:2]}
+	}
+	p, err := linux.Starter{}.Start(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.End("KILL") })
+	return p, func() string {
+		text, _ := linux.ReadOutput(o.Output.Path)
+		return string(text)
+	}, done
+}
+
+// TestWindows: windows that are not to be seen never appear, not even for a
+// moment, and their program notices nothing; minimised ones come as icons, and
+// once the person has restored one, the program is left alone.
+func TestWindows(t *testing.T) {
+	d := wstest.StartDesktop(t)
+	for _, kind := range []string{"plain", "hinted"} {
+		t.Run("ordinary "+kind, func(t *testing.T) {
+			p, _, exit := show(t, "ordinary", kind)
+			wstest.Await(t, "both windows", func() bool { return len(d.Managed()) == 2 })
+			if n := d.Appeared(); n == 0 {
+				t.Error("the witness has seen nothing")
+			}
+			p.End("TERM")
+			<-exit
+		})
+	}
+	wstest.Await(t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
+	const often = 10
+	for i := range often {
+		kind := []string{"plain", "hinted"}[i%2]
+		t.Run(fmt.Sprint("none ", kind, i), func(t *testing.T) {
+			d.Appeared()
+			p, output, exit := show(t, "none", kind)
+			wstest.Await(t, "the second window", func() bool { return strings.HasSuffix(output(), "second\n") })
+			if _, text, _ := strings.Cut(output(), "\n"); text != "mapped\nexposed 200x100\nsecond\n" {
+				t.Errorf("the program was told:\n%s", text)
+			}
+			if n := d.Appeared(); n > 0 || len(d.Managed()) > 0 || p.Note() != "" {
+				t.Errorf("%d windows appeared, %v are managed; note %q", n, d.Managed(), p.Note())
+			}
+			checkEnd(t, p, output(), exit)
+		})
+		t.Run(fmt.Sprint("minimised ", kind, i), func(t *testing.T) {
+			d.Appeared()
+			p, output, exit := show(t, "minimised", kind)
+			var icon xproto.Window
+			wstest.Await(t, "an icon", func() bool {
+				for w, state := range d.Managed() {
+					icon = w
+					return state == 3
+				}
+				return false
+			})
+			if n := d.Appeared(); n > 0 || p.Note() != "" {
+				t.Errorf("%d windows appeared; note %q", n, p.Note())
+			}
+			d.Restore(icon)
+			wstest.Await(t, "both windows", func() bool { m := d.Managed(); return len(m) == 2 && m[icon] == 1 })
+			for w, state := range d.Managed() {
+				if state != 1 {
+					t.Errorf("the window %d has the state %d after the program was restored", w, state)
+				}
+			}
+			if !strings.Contains(output(), "mapped\n") || strings.Contains(output(), "error") {
+				t.Errorf("the program was told:\n%s", output())
+			}
+			checkEnd(t, p, output(), exit)
+			wstest.Await(t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
+		})
+	}
+	for _, mode := range []string{"none", "minimised"} {
+		t.Run("a terminal emulator "+mode, func(t *testing.T) {
+			emulator := wstest.Need(t, "xterm", "xterm")
+			up := filepath.Join(t.TempDir(), "up")
+			d.Appeared()
+			p, _, exit := show(t, mode, "", emulator, "-e", "sh", "-c", `touch "`+up+`"; sleep 60`)
+			wstest.Await(t, "its program", func() bool { _, err := os.Stat(up); return err == nil })
+			if n := d.Appeared(); n > 0 {
+				t.Errorf("%d windows appeared", n)
+			}
+			p.End("TERM")
+			<-exit
+		})
+	}
+}
+
+// checkEnd ends a program on a display of its own: that goes with it.
+func checkEnd(t *testing.T, p workstation.Process, output string, exit <-chan workstation.Exit) {
+	t.Helper()
+	number, _, _ := strings.Cut(output, "\n")
+	socket := "/tmp/.X11-unix/X" + strings.TrimPrefix(number, ":")
+	if _, err := os.Stat(socket); err != nil {
+		t.Error(err)
+	}
+	p.End("TERM")
+	if x := <-exit; x.Signal != "TERM" {
+		t.Errorf("it ended with %+v", x)
+	}
+	wstest.Await(t, "the relay's end", func() bool { _, err := os.Stat(socket); return os.IsNotExist(err) })
+}
+
+// TestRelayRefuses: a relay serves the person at the display and nobody else;
+// one that cannot reach the display says so before the program is started.
+func TestRelayRefuses(t *testing.T) {
+	wstest.Root(t)
+	wstest.Display(t)
+	p, output, exit := show(t, "none", "")
+	wstest.Await(t, "the program", func() bool { return strings.Contains(output(), "second") })
+	number, _, _ := strings.Cut(output(), "\n")
+	stranger := exec.Command(window.Self)
+	stranger.Env = []string{"DISPLAY=" + number, clientKind + "="}
+	stranger.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	if out, err := stranger.CombinedOutput(); err == nil || string(out) != number+"\nrefused\n" {
+		t.Errorf("another account: %q, %v", out, err)
+	}
+	checkEnd(t, p, output(), exit)
+	for display, want := range map[string]string{"DISPLAY=:9998": "does not answer", "DISPLAY=press-room:0": "not one of this machine"} {
+		_, err := linux.Starter{}.Start(workstation.Order{Argv: []string{"/bin/true"}, Window: &workstation.Window{Mode: "none", Vars: []string{display}}})
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", display, err)
+		}
+	}
+	// No window manager tells of itself here.
+	p, _, exit = show(t, "minimised", "")
+	if !strings.Contains(p.Note(), "no window manager") {
+		t.Errorf("without a window manager: %q", p.Note())
+	}
+	p.End("KILL")
+	<-exit
+}
+
+// TestTerminal: a console program in a terminal emulator has a terminal; what
+// it prints is kept, and it ends as it would without.
+func TestTerminal(t *testing.T) {
+	wstest.Need(t, "xterm", "xterm")
+	d := wstest.StartDesktop(t)
+	for _, tt := range []struct {
+		name, script string
+		end          func(p workstation.Process)
+		status       int
+		signal, want string
+	}{
+		{"exit status", `tty; stty size; echo "$TERM"; exit 3`, nil, 3, "", "/dev/pts/"},
+		{"signal", `kill -KILL $$`, nil, 0, "KILL", ""},
+		{"asked to end", `trap "echo bye; exit 5" TERM; echo up; while :; do sleep 0.05; done`, func(p workstation.Process) { p.End("TERM") }, 5, "", "bye"},
+		{"killed", `echo up; sleep 60`, func(p workstation.Process) { p.End("KILL") }, 0, "KILL", "up"},
+		{"window closed", `echo up; sleep 60`, func(p workstation.Process) {
+			wstest.Do(t, "pkill", "-P", fmt.Sprint(p.PID())) // the emulator is what it has started
+		}, 0, "HUP", "up"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			p, output, exit := show(t, "terminal", "", "/bin/sh", "-c", tt.script)
+			if tt.end != nil {
+				wstest.Await(t, "the program", func() bool { return strings.Contains(output(), "up") })
+				if d.Appeared() == 0 {
+					t.Error("no window has appeared")
+				}
+				tt.end(p)
+			}
+			if x := <-exit; x.Status != tt.status || x.Signal != tt.signal {
+				t.Errorf("ended with %+v, want status %d and signal %q", x, tt.status, tt.signal)
+			}
+			if !strings.Contains(output(), tt.want) {
+				t.Errorf("output %q, want …%s…", output(), tt.want)
+			}
+		})
+	}
+	_, err := linux.Starter{}.Start(workstation.Order{Argv: []string{"/bin/true"}, Env: []string{"PATH=/nowhere"}, Window: &workstation.Window{Mode: "terminal"}})
+	if err == nil || !strings.Contains(err.Error(), "no terminal emulator is installed") {
+		t.Errorf("without an emulator: %v", err)
+	}
+}
