@@ -19,6 +19,8 @@ import (
 
 // insideMain is the process in the terminal emulator.
 func insideMain(name string) int {
+	signals := make(chan os.Signal, 8) // before anybody can have a reason to send them
+	signal.Notify(signals, syscall.SIGWINCH, syscall.SIGHUP, syscall.SIGTERM, syscall.SIGINT)
 	conn, err := net.DialUnix("unix", nil, &net.UnixAddr{Name: name, Net: "unix"})
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "timegate: the keeper's program is gone:", err)
@@ -28,7 +30,7 @@ func insideMain(name string) int {
 	if !ours(conn) {
 		return notStarted
 	}
-	out, err := inside(conn)
+	out, err := inside(conn, signals)
 	if err != nil {
 		out.Error = err.Error()
 	}
@@ -39,7 +41,7 @@ func insideMain(name string) int {
 }
 
 // inside runs a program on a terminal of its own, shown in this one.
-func inside(conn *net.UnixConn) (outcome, error) {
+func inside(conn *net.UnixConn, signals <-chan os.Signal) (outcome, error) {
 	t, output, err := receive(conn)
 	if err != nil {
 		return outcome{}, err
@@ -62,7 +64,7 @@ func inside(conn *net.UnixConn) (outcome, error) {
 	if err == nil {
 		defer term.Restore(syscall.Stdin, old)
 	}
-	go attend(master)
+	go attend(master, signals)
 	go io.Copy(master, os.Stdin)
 	shown := make(chan struct{})
 	go func() {
@@ -127,9 +129,7 @@ func show(master, output *os.File) {
 // attend passes on the emulator's size, and that it was closed. Where the
 // whole tree is asked to end, the emulator goes too, and the program keeps its
 // terminal for as long as it takes to end.
-func attend(master *os.File) {
-	signals := make(chan os.Signal, 8)
-	signal.Notify(signals, syscall.SIGWINCH, syscall.SIGHUP, syscall.SIGTERM, syscall.SIGINT)
+func attend(master *os.File, signals <-chan os.Signal) {
 	var asked atomic.Bool
 	for s := range signals {
 		switch s {
