@@ -16,6 +16,7 @@ require (
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
+	golang.org/x/time v0.16.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
 )

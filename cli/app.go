@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -20,7 +21,6 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
-	"timegate/journal"
 	"timegate/keeper"
 	"timegate/workstation/linux"
 	"timegate/workstation/window"
@@ -120,6 +120,9 @@ func (a *app) inherit(c *cli.Command) {
 	c.CommandNotFound = func(_ context.Context, c *cli.Command, name string) { a.failed = unknownCommand(c, name) }
 	for _, sub := range c.Commands {
 		sub.DisableSliceFlagSeparator = true
+		if sub.Category == sayCommands {
+			sub.Before = a.mayChange
+		}
 		a.inherit(sub)
 		if sub.ShellComplete == nil && strings.Contains(sub.ArgsUsage, "NAME") {
 			sub.ShellComplete = a.completeGates
@@ -166,6 +169,14 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 	return ctx, nil
 }
 
+// mayChange refuses changes of gates that are not the caller's to change.
+func (a *app) mayChange(ctx context.Context, _ *cli.Command) (context.Context, error) {
+	if a.home.Theirs() {
+		return ctx, &keeper.PermissionError{Reason: "only root may change the gates of the system scope; your own are in --scope user"}
+	}
+	return ctx, nil
+}
+
 // env is what phrases need from outside.
 func (a *app) env() phrase.Env { return keeper.Env(a.zone, a.host) }
 
@@ -181,16 +192,29 @@ func (a *app) gateArgument(c *cli.Command) (keeper.File, error) {
 
 // file reads a gate's file; its error says if there is none.
 func (a *app) file(name string) (keeper.File, error) {
+	if a.home.Theirs() {
+		files, err := a.files()
+		if err != nil {
+			return keeper.File{}, err
+		}
+		if i := slices.IndexFunc(files, func(f keeper.File) bool { return f.Name == name }); i >= 0 {
+			return files[i], nil
+		}
+		return keeper.File{}, a.noGate(name)
+	}
 	if _, err := os.Lstat(a.home.GateFile(name)); !gate.ValidName(name) || errors.Is(err, os.ErrNotExist) {
 		return keeper.File{}, a.noGate(name)
 	}
 	return keeper.ReadFile(a.home, name, a.env()), nil
 }
 
+// files reads all gates that the caller may see.
+func (a *app) files() ([]keeper.File, error) { return a.client.Files(a.env()) }
+
 // noGate reports a name that no gate has, with the likely one.
 func (a *app) noGate(name string) error {
 	var names []string
-	files, _ := keeper.ReadFolder(a.home, a.env())
+	files, _ := a.files()
 	for _, f := range files {
 		names = append(names, f.Name)
 	}
@@ -221,11 +245,5 @@ func noArguments(c *cli.Command) error {
 	return nil
 }
 
-// reader opens the journal for reading; it is nil where nothing was recorded.
-func (a *app) reader() (*journal.Journal, error) {
-	j, err := journal.OpenReader(a.home.Journal())
-	if errors.Is(err, journal.ErrNone) {
-		return nil, nil
-	}
-	return j, err
-}
+// reader opens what was recorded; it is nil where that is nothing.
+func (a *app) reader() (keeper.Records, error) { return a.client.Records() }

@@ -24,7 +24,7 @@ func (a *app) checkCommand() *cli.Command {
 
 func (a *app) check(ctx context.Context, c *cli.Command) error {
 	// All are read, because some faults lie between gates.
-	files, err := keeper.ReadFolder(a.home, a.env())
+	files, err := a.files()
 	if err != nil {
 		return err
 	}

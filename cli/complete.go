@@ -19,6 +19,13 @@ func (a *app) completeGates(ctx context.Context, c *cli.Command) {
 	if _, err := a.prepare(ctx, c); err != nil {
 		return
 	}
+	if a.home.Theirs() {
+		files, _ := a.files()
+		for _, f := range files {
+			fmt.Fprintln(a.out, f.Name)
+		}
+		return
+	}
 	entries, err := os.ReadDir(a.home.Gates)
 	if err != nil {
 		return

@@ -62,7 +62,11 @@ func (a *app) exit(err error) int {
 		status = exitForbidden
 	case errors.Is(err, keeper.ErrNoKeeper):
 		status = exitNoKeeper
-		err = fmt.Errorf("%w; start one with \"timegate keeper run\"", err)
+		remedy := `start one with "timegate keeper run"`
+		if a.home.Theirs() {
+			remedy = "root starts the system's"
+		}
+		err = fmt.Errorf("%w; %s", err, remedy)
 	}
 	switch {
 	case errors.As(err, &found):

@@ -138,7 +138,8 @@ func (a *app) phraseGate(text string) (*gate.Gate, error) {
 // of the home.
 func (a *app) gatesNamed(names []string) ([]*gate.Gate, error) {
 	if len(names) == 0 {
-		return a.gatesIn(a.home.Gates)
+		files, err := a.files()
+		return a.good(files), err
 	}
 	var out []*gate.Gate
 	for _, name := range names {
@@ -170,6 +171,11 @@ func (a *app) gatesIn(folder string) ([]*gate.Gate, error) {
 	if err != nil {
 		return nil, err
 	}
+	return a.good(files), nil
+}
+
+// good returns the gates that are right, and tells of the others.
+func (a *app) good(files []keeper.File) []*gate.Gate {
 	var out []*gate.Gate
 	for _, f := range files {
 		if f.Gate == nil {
@@ -178,7 +184,7 @@ func (a *app) gatesIn(folder string) ([]*gate.Gate, error) {
 		}
 		out = append(out, f.Gate)
 	}
-	return out, nil
+	return out
 }
 
 // dues lists what a gate's openings yield. Two that are due at one instant

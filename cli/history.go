@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"strconv"
 	"time"
@@ -15,7 +13,6 @@ import (
 	"timegate/core/engine"
 	"timegate/core/phrase"
 	"timegate/journal"
-	"timegate/workstation/linux"
 )
 
 func (a *app) historyCommand() *cli.Command {
@@ -220,8 +217,8 @@ func (a *app) output(_ context.Context, c *cli.Command) error {
 	} else if !ok {
 		return none
 	}
-	text, err := linux.ReadOutput(a.home.Output(run))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	text, err := j.Output(run)
+	if err != nil {
 		return err
 	}
 	if a.json {

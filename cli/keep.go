@@ -154,7 +154,9 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintf(a.out, "%s    since %s, %s\n", a.out.warn("paused"), a.local(*s.PausedAt), until)
 	}
-	fmt.Fprintf(a.out, "machine   %s\n", a.factsText(s.Facts))
+	if !a.home.Theirs() {
+		fmt.Fprintf(a.out, "machine   %s\n", a.factsText(s.Facts))
+	}
 	for _, t := range s.Troubles {
 		fmt.Fprintf(a.out, "%s   %s: %s\n", a.out.warn("cannot"), t.What, t.Why)
 	}

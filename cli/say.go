@@ -219,6 +219,9 @@ func (a *app) writeGate(name string, data []byte) error {
 	if errs := found.Errors(); len(errs) > 0 {
 		return errs
 	}
+	if _, err := a.mayChange(context.Background(), nil); err != nil {
+		return err
+	}
 	if err := a.home.Prepare(); err != nil {
 		return err
 	}

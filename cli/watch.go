@@ -56,7 +56,7 @@ func (a *app) list(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	files, err := keeper.ReadFolder(a.home, a.env())
+	files, err := a.files()
 	if err != nil {
 		return err
 	}

@@ -82,17 +82,19 @@ func Open(path string) (*Journal, error) {
 
 // OpenReader opens a journal for reading. Its error is [ErrNone] where there
 // is no journal.
-func OpenReader(path string) (*Journal, error) {
+func OpenReader(path string) (*Journal, error) { return openReader(path, "") }
+
+func openReader(path, options string) (*Journal, error) {
 	if err := looksRight(path); err != nil {
 		return nil, err
 	}
 	j := &Journal{path: path}
-	db, err := j.connect("mode=ro")
+	db, err := j.connect("mode=ro" + options)
 	if err != nil {
 		return nil, err
 	}
 	j.brisk = db
-	if err := j.checkVersion(db); err != nil {
+	if err := j.checkReadable(db); err != nil {
 		j.Close()
 		return nil, err
 	}

@@ -34,7 +34,7 @@ func write(t *testing.T, j *Journal, records ...Record) {
 
 // start, end and skip are records of a gate's life.
 func start(at calendar.Instant, run int64, gate, opening string, due calendar.Instant) Record {
-	return Record{Event: engine.Event{Kind: engine.Tick, At: at}, Programs: map[int64]Program{run: {Command: []string{"/opt/larkspur/bin/" + gate, "a b"}, Account: "maren"}},
+	return Record{Event: engine.Event{Kind: engine.Tick, At: at}, Programs: map[string]Program{gate: {Command: []string{"/opt/larkspur/bin/" + gate, "a b"}, Account: "maren"}},
 		Decisions: []engine.Decision{{Kind: engine.Start, At: at, Gate: gate, Opening: opening, Due: due, Run: run, Moment: true, Reason: "due"}}}
 }
 

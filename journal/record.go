@@ -15,11 +15,11 @@ type Record struct {
 	Event     engine.Event
 	Texts     map[string]string // of gates that the event brings, by version
 	Decisions []engine.Decision
-	Programs  map[int64]Program // of the runs that are to be started
-	BootID    string            // set where the event is the first of this boot
+	Programs  map[string]Program // of the gates that something was decided about
+	BootID    string             // set where the event is the first of this boot
 }
 
-// Program is what a run starts.
+// Program is what a gate starts.
 type Program struct {
 	Command []string
 	Account string // whom it runs as
@@ -121,12 +121,14 @@ func (w *writer) fact(name, value string) {
 }
 
 func (w *writer) decision(event int64, r *Record, d *engine.Decision) {
-	w.exec(`INSERT INTO decisions (event, at, kind, gate, opening, due, run, result, moment, body)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		event, int64(d.At), string(d.Kind), d.Gate, d.Opening, int64(d.Due), d.Run, string(d.Result), d.Moment, w.json(d))
+	p := r.Programs[d.Gate]
+	// What is decided about a run concerns whom it runs as, whatever the gate
+	// has become since.
+	w.exec(`INSERT INTO decisions (event, at, kind, gate, opening, due, run, result, moment, body, account)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT account FROM runs WHERE run = ?), ?))`,
+		event, int64(d.At), string(d.Kind), d.Gate, d.Opening, int64(d.Due), d.Run, string(d.Result), d.Moment, w.json(d), d.Run, p.Account)
 	switch {
 	case d.Starts():
-		p := r.Programs[d.Run]
 		w.exec("INSERT INTO runs (run, gate, opening, due, decided, reason, command, account) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 			d.Run, d.Gate, d.Opening, int64(d.Due), int64(d.At), d.Reason, w.json(p.Command), p.Account)
 	case d.Kind == engine.End:

@@ -70,8 +70,11 @@ var migrations = []string{
 	`ALTER TABLE runs ADD COLUMN before TEXT NOT NULL DEFAULT '';  -- readings, as JSON
 	ALTER TABLE runs ADD COLUMN after  TEXT NOT NULL DEFAULT '';`,
 
-	`ALTER TABLE runs ADD COLUMN account TEXT NOT NULL DEFAULT '';  -- whom it runs as
-	ALTER TABLE runs ADD COLUMN note    TEXT NOT NULL DEFAULT '';  -- what could not be as it was wished`,
+	`ALTER TABLE runs      ADD COLUMN note    TEXT NOT NULL DEFAULT '';  -- what could not be as it was wished
+	ALTER TABLE runs      ADD COLUMN account TEXT NOT NULL DEFAULT '';  -- whom it runs as
+	ALTER TABLE decisions ADD COLUMN account TEXT NOT NULL DEFAULT '';
+	CREATE INDEX runs_by_account  ON runs (account, run);
+	CREATE INDEX skips_by_account ON decisions (account, id) WHERE kind = 'skip';`,
 }
 
 // migrate makes the tables or brings them up to date, all or nothing.
@@ -107,6 +110,19 @@ func (j *Journal) migrate() error {
 		return j.wrap(err)
 	}
 	return j.wrap(tx.Commit())
+}
+
+// checkReadable refuses a journal that this Time Gate cannot read.
+func (j *Journal) checkReadable(db *sql.DB) error {
+	var version int
+	if err := db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+		return j.wrap(err)
+	}
+	if version < len(migrations) {
+		return &FileError{Path: j.path, Reason: fmt.Sprintf("it was made by an earlier Time Gate (version %d, this one knows %d)", version, len(migrations)),
+			Remedy: "let this one's keeper begin, which brings it up to date"}
+	}
+	return j.checkVersion(db)
 }
 
 // checkVersion refuses a journal that a later Time Gate has made.

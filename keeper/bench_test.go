@@ -79,7 +79,7 @@ func BenchmarkManyStarts(b *testing.B) {
 	const gates = 1000
 	var share []float64
 	for range b.N {
-		floor := rate(gates, func() {
+		floor := perSecond(gates, func() {
 			var children []*exec.Cmd
 			for range gates {
 				cmd := exec.Command("/bin/true")
@@ -100,8 +100,8 @@ func BenchmarkManyStarts(b *testing.B) {
 	b.ReportMetric(share[len(share)/2], "of-bare-rate")
 }
 
-// rate returns how many of n things a function does in a second.
-func rate(n int, do func()) float64 {
+// perSecond returns how many of n things a function does in a second.
+func perSecond(n int, do func()) float64 {
 	began := time.Now()
 	do()
 	return float64(n) / time.Since(began).Seconds()

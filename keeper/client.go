@@ -19,7 +19,10 @@ import (
 var ErrNoKeeper = errors.New("no keeper runs for this home")
 
 // Client speaks to a home's keeper.
-type Client struct{ http http.Client }
+type Client struct {
+	http http.Client
+	home Home
+}
 
 // NewClient returns a client of the home's keeper, whether or not one runs.
 func NewClient(h Home) *Client {
@@ -27,7 +30,7 @@ func NewClient(h Home) *Client {
 		var d net.Dialer
 		return d.DialContext(ctx, "unix", h.Socket)
 	}
-	return &Client{http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}, Timeout: 15 * time.Second}}
+	return &Client{home: h, http: http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}, Timeout: 15 * time.Second}}
 }
 
 // Status asks the keeper what goes on. Its error is [ErrNoKeeper] where none

@@ -1,16 +1,14 @@
 package keeper
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
@@ -75,27 +73,31 @@ func (k *Keeper) listen() (*controlServer, error) {
 	if err != nil {
 		return nil, homeError(k.home.Socket, err)
 	}
-	if err := os.Chmod(k.home.Socket, 0o600); err != nil {
+	mode := os.FileMode(0o600)
+	if k.home.Scope == gate.System {
+		mode = 0o666 // who may do what is decided call by call
+	}
+	if err := os.Chmod(k.home.Socket, mode); err != nil {
 		l.Close()
 		return nil, homeError(k.home.Socket, err)
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /status", func(w http.ResponseWriter, r *http.Request) {
-		var s Status
-		k.answer(w, r, func() any { s = k.status(); return s })
-	})
+	mux.HandleFunc("GET /status", k.allowed(true, func(w http.ResponseWriter, r *http.Request, who caller) {
+		k.answer(w, r, func() any { return k.status().seenBy(who, k.files) })
+	}))
+	mux.HandleFunc("GET /gates", k.allowed(true, k.showGates))
+	mux.HandleFunc("POST /records", k.allowed(true, k.showRecords))
 	for path, kind := range map[string]engine.EventKind{
 		"/open": engine.Open, "/stop": engine.Stop, "/pause": engine.Pause, "/resume": engine.Resume, "/send": engine.Signal,
 	} {
-		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { k.command(w, r, kind) })
+		mux.HandleFunc("POST "+path, k.allowed(false, func(w http.ResponseWriter, r *http.Request, _ caller) { k.command(w, r, kind) }))
 	}
-	mux.HandleFunc("POST /stage", k.stage)
+	mux.HandleFunc("POST /stage", k.allowed(false, k.stage))
 	s := &http.Server{
 		Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
-			return context.WithValue(ctx, peerKey{}, peerOf(c))
-		},
+		ConnContext: withCaller, ErrorLog: slog.NewLogLogger(k.log.Handler(), slog.LevelDebug),
 	}
+	l = &guard{Listener: l, uses: map[int]*use{}}
 	go s.Serve(l)
 	return &controlServer{server: s, path: k.home.Socket}, nil
 }
@@ -105,63 +107,51 @@ func (c *controlServer) close() {
 	os.Remove(c.path)
 }
 
-type peerKey struct{}
-
-// peerOf returns the user at the other end, by the kernel's word, or -1.
-func peerOf(c net.Conn) int {
-	uc, ok := c.(*net.UnixConn)
-	if !ok {
-		return -1
-	}
-	raw, err := uc.SyscallConn()
-	if err != nil {
-		return -1
-	}
-	uid := -1
-	raw.Control(func(fd uintptr) {
-		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
-			uid = int(cred.Uid)
-		}
-	})
-	return uid
-}
-
-// answer calls f on the keeper's goroutine and sends what it returns.
-func (k *Keeper) answer(w http.ResponseWriter, r *http.Request, f func() any) {
-	if uid, _ := r.Context().Value(peerKey{}).(int); uid != 0 && uid != os.Getuid() {
-		http.Error(w, "this keeper is another person's", http.StatusForbidden)
-		return
-	}
-	result := make(chan any, 1)
+// ask calls f on the keeper's goroutine. It answers where the keeper is
+// ending, and returns false then.
+func (k *Keeper) ask(w http.ResponseWriter, r *http.Request, f func()) bool {
+	done := make(chan struct{})
 	select {
-	case k.calls <- func() { result <- f() }:
+	case k.calls <- func() { f(); close(done) }:
+		<-done
+		return true
 	case <-k.gone:
 		http.Error(w, errGone.Error(), http.StatusServiceUnavailable)
-		return
 	case <-r.Context().Done():
-		return
 	}
-	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(<-result)
+	return false
 }
 
-// decode reads a command; it answers where that cannot be done.
-func decode(w http.ResponseWriter, r *http.Request) (c Command, ok bool) {
+// answer sends what f returns on the keeper's goroutine.
+func (k *Keeper) answer(w http.ResponseWriter, r *http.Request, f func() any) {
+	var result any
+	if k.ask(w, r, func() { result = f() }) {
+		send(w, result)
+	}
+}
+
+func send(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(v)
+}
+
+// decode reads what is asked; it answers where that cannot be done.
+func decode[T any](w http.ResponseWriter, r *http.Request) (v T, ok bool) {
 	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
 	dec.DisallowUnknownFields()
-	if err := dec.Decode(&c); err != nil && !errors.Is(err, io.EOF) {
+	if err := dec.Decode(&v); err != nil && !errors.Is(err, io.EOF) {
 		http.Error(w, "the request is not understood: "+err.Error(), http.StatusBadRequest)
-		return c, false
+		return v, false
 	}
-	return c, true
+	return v, true
 }
 
 // stager is a workstation on which events can be staged.
 type stager interface{ Stage(words []string) error }
 
 // stage lets something happen on a staged machine.
-func (k *Keeper) stage(w http.ResponseWriter, r *http.Request) {
-	c, ok := decode(w, r)
+func (k *Keeper) stage(w http.ResponseWriter, r *http.Request, _ caller) {
+	c, ok := decode[Command](w, r)
 	if !ok {
 		return
 	}
@@ -178,7 +168,7 @@ func (k *Keeper) stage(w http.ResponseWriter, r *http.Request) {
 }
 
 func (k *Keeper) command(w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
-	c, ok := decode(w, r)
+	c, ok := decode[Command](w, r)
 	if !ok {
 		return
 	}

@@ -10,7 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"runtime"
-	"sort"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -64,9 +64,13 @@ func ReadFolder(h Home, env phrase.Env) ([]File, error) {
 		})
 	}
 	readers.Wait()
-	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	sortFiles(out)
 	checkLinks(out)
 	return out, nil
+}
+
+func sortFiles(files []File) {
+	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // checkLinks adds what is wrong among the gates. A gate in a circle is not
@@ -99,16 +103,22 @@ func ReadFile(h Home, name string, env phrase.Env) File {
 			Message: "the file cannot be read: " + err.Error(), Remedy: "check what it is, and its owner and mode"}}
 		return f
 	}
-	f.Text = string(data)
-	sum := sha256.Sum256(data)
-	f.Version = hex.EncodeToString(sum[:12])
-	f.Gate, f.Findings = gate.Read(name, f.Path, data, gate.Options{Scope: h.Scope, Env: env})
+	f = fileOf(h, name, data, env)
 	if h.Scope == gate.System {
 		for _, found := range inspect.WritableByOthers(f.Path) {
 			found.Gate, found.File = name, f.Path
 			f.Findings, f.Gate = append(f.Findings, found), nil
 		}
 	}
+	return f
+}
+
+// fileOf reads a gate's text.
+func fileOf(h Home, name string, data []byte, env phrase.Env) File {
+	f := File{Name: name, Path: h.GateFile(name), Text: string(data)}
+	sum := sha256.Sum256(data)
+	f.Version = hex.EncodeToString(sum[:12])
+	f.Gate, f.Findings = gate.Read(name, f.Path, data, gate.Options{Scope: h.Scope, Env: env})
 	return f
 }
 

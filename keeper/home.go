@@ -140,12 +140,12 @@ func (h Home) Prepare() error {
 	}
 	pass := os.FileMode(0o700)
 	if h.Scope == gate.System {
-		pass = 0o711 // programs of other accounts find there what they are told
+		pass = 0o711 // other accounts find there what their programs are told, and the socket
 	}
 	for _, dir := range []struct {
 		path string
 		mode os.FileMode
-	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.told(), pass}, {filepath.Dir(h.Socket), 0o700}} {
+	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.told(), pass}, {filepath.Dir(h.Socket), pass}} {
 		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
 			return homeError(dir.path, err)
 		}

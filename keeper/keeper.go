@@ -319,12 +319,12 @@ func (k *Keeper) handleWith(ev engine.Event, rec journal.Record) []engine.Decisi
 	return all
 }
 
-func (k *Keeper) programs(decisions []engine.Decision) map[int64]journal.Program {
-	out := map[int64]journal.Program{}
+// programs tells what the gates that something was decided about start.
+func (k *Keeper) programs(decisions []engine.Decision) map[string]journal.Program {
+	out := map[string]journal.Program{}
 	for _, d := range decisions {
-		if d.Starts() {
-			g := k.files[d.Gate].Gate
-			out[d.Run] = journal.Program{Command: g.Run, Account: AccountName(g)}
+		if f, ok := k.files[d.Gate]; ok {
+			out[d.Gate] = journal.Program{Command: f.Gate.Run, Account: AccountName(f.Gate)}
 		}
 	}
 	return out

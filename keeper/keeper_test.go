@@ -260,7 +260,7 @@ func TestFolderChanges(t *testing.T) {
 	}
 }
 
-func newMachine(t *testing.T) *linux.Machine {
+func newMachine(t testing.TB) *linux.Machine {
 	t.Helper()
 	m, err := linux.New()
 	if err != nil {

@@ -19,6 +19,8 @@ import (
 	"timegate/workstation/wstest"
 )
 
+var systemHome = Home{Scope: gate.System, Gates: "/mnt/etc/gates", State: "/mnt/var/timegate", Socket: "/mnt/run/keeper.sock"}
+
 // systemScope makes a system of its own: accounts maren and tobias, and a home
 // of the system scope on a file system where only root may write.
 func systemScope(t *testing.T) Home {
@@ -49,7 +51,7 @@ func systemScope(t *testing.T) Home {
 			}
 		}
 	}
-	h := Home{Scope: gate.System, Gates: "/mnt/etc/gates", State: "/mnt/var/timegate", Socket: "/mnt/run/keeper.sock"}
+	h := systemHome
 	if err := errors.Join(os.Mkdir("/mnt/var", 0o755), os.Mkdir(h.State, 0o700)); err != nil { // closed, as by a careless hand
 		t.Fatal(err)
 	}
