@@ -36,6 +36,10 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		}
 		files = slices.DeleteFunc(files, func(f keeper.File) bool { return !slices.Contains(names, f.Name) })
 	}
+	absence, err := a.absence()
+	if err != nil {
+		return err
+	}
 	found := gate.Findings{}
 	for _, f := range files {
 		found = append(found, f.Findings...)
@@ -43,7 +47,7 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 			continue
 		}
 		path, folder := keeper.TargetOf(a.home, f.Gate)
-		for _, x := range slices.Concat(inspect.Target(path, folder), keeper.HazardsOf(a.home, f.Gate), keeper.WindowsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now()))) {
+		for _, x := range slices.Concat(inspect.Target(path, folder), keeper.HazardsOf(a.home, f.Gate), keeper.WindowsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
 			x.Gate, x.File = f.Name, f.Path
 			found = append(found, x)
 		}
@@ -61,6 +65,24 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitFound}
 	}
 	return nil
+}
+
+// absence returns when this machine was asleep or off lately.
+func (a *app) absence() (*inspect.Absence, error) {
+	const weeks = 8
+	now := a.now()
+	out := &inspect.Absence{Until: calendar.InstantOf(now)}
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return out, err
+	}
+	defer j.Close()
+	known, err := j.Absences(calendar.InstantOf(now.AddDate(0, 0, -7*weeks)))
+	out.Since = known.Since
+	for _, s := range known.Spans {
+		out.Spans = append(out.Spans, inspect.Away(s))
+	}
+	return out, err
 }
 
 // machineFindings tells what the gates depend on and this machine cannot tell

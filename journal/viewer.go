@@ -22,7 +22,8 @@ const viewerViews = `
 	CREATE TEMP VIEW runs      AS SELECT * FROM main.runs      WHERE account = %[1]s;
 	CREATE TEMP VIEW decisions AS SELECT * FROM main.decisions WHERE account = %[1]s;
 	CREATE TEMP VIEW facts     AS SELECT * FROM main.facts     WHERE name IN ('boot_id', 'booted');
-	CREATE TEMP VIEW events    AS SELECT * FROM main.events    WHERE 0;
+	CREATE TEMP VIEW events    AS SELECT id, at, kind, CASE kind WHEN 'asleep' THEN body ELSE '{}' END AS body
+		FROM main.events WHERE kind IN ('begin', 'boot', 'asleep', 'rest');
 	CREATE TEMP VIEW texts     AS SELECT * FROM main.texts     WHERE 0;`
 
 func init() {

@@ -16,7 +16,9 @@ import (
 // hearing is how a keeper hears of the workstation and what it owes it.
 type hearing struct {
 	pressure int
-	calm     *time.Ticker // while starts are held back
+	wants    bool         // whose desktops are there matters
+	desktops []string     // whose are
+	calm     *time.Ticker // while starts are held back, or wait for a desktop
 	owed     []owed
 	alarm    time.Time
 	troubled map[workstation.Trouble]bool // already logged
@@ -34,12 +36,15 @@ func (k *Keeper) watch() {
 	for _, name := range sortedNames(k.files) {
 		gates = append(gates, k.files[name].Gate)
 	}
-	watch(gates, k.ws)
+	k.hearing.wants = watch(gates, k.ws).Desktop
+	k.sampleDesktops()
 	k.logTroubles(k.troubles())
 }
 
-func watch(gates []*gate.Gate, ws workstation.Workstation) {
-	ws.Watch(workstation.WantsOf(engine.WantsOf(gates, ws.Host()), expandHome))
+func watch(gates []*gate.Gate, ws workstation.Workstation) engine.Wants {
+	wants := engine.WantsOf(gates, ws.Host())
+	ws.Watch(workstation.WantsOf(wants, expandHome))
+	return wants
 }
 
 // Probe finds what of the gates' openings and needs cannot be told on a
@@ -89,14 +94,18 @@ func (k *Keeper) logTroubles(list []workstation.Trouble) {
 	k.hearing.troubled = now
 }
 
-// facts returns what holds, with the pressure where it matters.
+// facts returns what holds, with the pressure and the desktops where they
+// matter.
 func (k *Keeper) facts(f engine.Facts) *engine.Facts {
-	f.Pressure = k.hearing.pressure
+	f.Pressure, f.Desktops = k.hearing.pressure, k.hearing.desktops
 	return &f
 }
 
 // hear takes what happened on the machine.
 func (k *Keeper) hear(n workstation.Notice) {
+	if n.What == phrase.Logon || n.What == phrase.Logoff || n.What == "" {
+		k.sampleDesktops()
+	}
 	ev := engine.Event{Kind: engine.Happened, At: k.now(), What: n.What, Name: n.Name, Subject: n.Subject, Text: n.Text,
 		Count: n.Count, Files: n.Files, Facts: k.facts(n.Facts)}
 	rec := journal.Record{}
@@ -149,9 +158,10 @@ func (k *Keeper) settle(run int64) {
 }
 
 // calming returns a channel that asks for the pressure to be looked at while
-// starts are held back.
+// starts are held back, and for the desktops while one is waited for: when a
+// desktop is there, nothing tells.
 func (k *Keeper) calming() <-chan time.Time {
-	switch held := k.engine.Held() > 0; {
+	switch held := k.engine.Held() > 0 || k.hearing.wants && k.engine.WaitsForDesktop(); {
 	case held && k.hearing.calm == nil:
 		k.hearing.calm = time.NewTicker(time.Second)
 	case !held && k.hearing.calm != nil:
@@ -170,10 +180,22 @@ func (k *Keeper) samplePressure() {
 	}
 }
 
-// look takes the pressure while starts are held back.
+// sampleDesktops finds out whose desktops are there, where that matters, and
+// reports whether that has changed.
+func (k *Keeper) sampleDesktops() bool {
+	before := k.hearing.desktops
+	k.hearing.desktops = nil
+	if k.hearing.wants {
+		k.hearing.desktops = k.ws.Desktops()
+	}
+	return !slices.Equal(before, k.hearing.desktops)
+}
+
+// look takes the pressure while starts are held back, and the desktops.
 func (k *Keeper) look() {
 	before := k.hearing.pressure
-	if k.samplePressure(); k.hearing.pressure != before {
+	k.samplePressure()
+	if changed := k.sampleDesktops(); changed || k.hearing.pressure != before {
 		k.handle(engine.Event{Kind: engine.Present, At: k.now(), Facts: k.facts(k.ws.Facts())})
 	}
 }
@@ -197,8 +219,11 @@ func (k *Keeper) setAlarm() {
 	}
 }
 
-// woken returns the event of a wake.
+// woken returns the event of a wake. What is due may want a desktop.
 func (k *Keeper) woken(w workstation.Wake) engine.Event {
+	if k.sampleDesktops() {
+		k.handle(engine.Event{Kind: engine.Present, At: k.now(), Facts: k.facts(k.ws.Facts())})
+	}
 	ev := engine.Event{Kind: engine.Tick, At: k.now()}
 	if w.ClockSet {
 		ev.Kind, ev.By = engine.ClockSet, calendar.Instant(w.By.Milliseconds())

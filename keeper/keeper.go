@@ -118,10 +118,15 @@ func (k *Keeper) loop(ctx context.Context, watch *folderWatch) error {
 		select {
 		case <-ctx.Done():
 			k.log.Info("keeper ends", "programs_running", k.engine.Alive())
+			k.record(engine.Event{Kind: engine.Rest, At: k.decided()})
 			return nil
 		case w := <-k.ws.Wakes():
 			k.wake = time.Time{}
-			k.handle(k.woken(w))
+			ev := k.woken(w)
+			k.handle(ev)
+			if w.Asleep > 0 {
+				k.record(engine.Event{Kind: engine.Asleep, At: ev.At, By: calendar.Instant(w.Asleep.Milliseconds())})
+			}
 		case n := <-k.ws.Notices():
 			k.hear(n)
 		case <-k.calming():
@@ -136,6 +141,22 @@ func (k *Keeper) loop(ctx context.Context, watch *folderWatch) error {
 			}
 		}
 	}
+}
+
+// record keeps an event from which nothing follows. It must not be later than
+// what has been decided.
+func (k *Keeper) record(ev engine.Event) {
+	if err := k.journal.Write(journal.Record{Event: ev}); err != nil {
+		k.log.Error("the journal cannot be written", "error", err)
+	}
+}
+
+// decided is the instant up to which all has been decided.
+func (k *Keeper) decided() calendar.Instant {
+	if next, ok := k.engine.Wake(); ok {
+		return min(k.now(), next-1)
+	}
+	return k.now()
 }
 
 func (k *Keeper) now() calendar.Instant { return calendar.InstantOf(k.ws.Now()) }

@@ -23,6 +23,7 @@ type Records interface {
 	LastGood() (map[string]calendar.Instant, error)
 	Longest() ([]journal.LongRun, error)
 	Booted() (id string, at calendar.Instant, err error)
+	Absences(since calendar.Instant) (journal.Absences, error)
 	Story(gate string, limit int) ([]journal.Moment, error)
 	// Output returns what a run has printed.
 	Output(run int64) ([]byte, error)
@@ -85,6 +86,7 @@ type reply struct {
 	Moments []journal.Moment            `json:"moments,omitempty"`
 	Boot    string                      `json:"boot,omitempty"`
 	Booted  calendar.Instant            `json:"booted,omitempty"`
+	Away    journal.Absences            `json:"away,omitzero"`
 	Output  []byte                      `json:"output,omitempty"`
 }
 
@@ -117,6 +119,8 @@ func replyTo(q question, from Records) (r reply, err error) {
 		r.Long, err = from.Longest()
 	case "boot":
 		r.Boot, r.Booted, err = from.Booted()
+	case "absences":
+		r.Away, err = from.Absences(q.Filter.Since)
 	case "story":
 		r.Moments, err = from.Story(q.Gate, min(max(q.Limit, 1), most))
 	default:
@@ -164,6 +168,11 @@ func (t told) Longest() ([]journal.LongRun, error) {
 func (t told) Booted() (string, calendar.Instant, error) {
 	r, err := t.ask(question{About: "boot"})
 	return r.Boot, r.Booted, err
+}
+
+func (t told) Absences(since calendar.Instant) (journal.Absences, error) {
+	r, err := t.ask(question{About: "absences", Filter: journal.Filter{Since: since}})
+	return r.Away, err
 }
 
 func (t told) Story(gate string, limit int) ([]journal.Moment, error) {

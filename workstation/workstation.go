@@ -44,6 +44,9 @@ type Workstation interface {
 	Notices() <-chan Notice
 	// Troubles lists what of that cannot be told here.
 	Troubles() []Trouble
+	// Desktops returns the accounts that are logged on to a desktop now; ""
+	// stands for the keeper's own.
+	Desktops() []string
 	// Pressure returns how much of the time work has to wait, in percent.
 	Pressure() int
 	// Reading returns how many bytes are free: of "memory", or of the disk at
@@ -68,11 +71,12 @@ type Workstation interface {
 type Wake struct {
 	ClockSet bool
 	By       time.Duration // by how much the clock was set
+	Asleep   time.Duration // how long the machine has slept
 }
 
 // After returns a wake that stands for itself and an earlier one.
 func (w Wake) After(old Wake) Wake {
-	return Wake{ClockSet: w.ClockSet || old.ClockSet, By: w.By + old.By}
+	return Wake{ClockSet: w.ClockSet || old.ClockSet, By: w.By + old.By, Asleep: w.Asleep + old.Asleep}
 }
 
 // Trouble is something that a keeper wants to be told of and cannot be.

@@ -216,7 +216,7 @@ func (s *script) line(line string) {
 
 // present reads what holds from then on: "power=30" (battery at 30%) or
 // "power=mains", "online=yes", "people=maren,tobias", "idle=09:00",
-// "path=/media/vault" or "path=-/media/vault", "pressure=40".
+// "path=/media/vault" or "path=-/media/vault", "pressure=40", "desktop=maren".
 func (s *script) present(args []string) *Facts {
 	f := &s.facts
 	for _, arg := range args {
@@ -242,6 +242,11 @@ func (s *script) present(args []string) *Facts {
 			} else {
 				f.Paths = append(f.Paths, value)
 			}
+		case "desktop":
+			f.Desktops = strings.FieldsFunc(value, func(r rune) bool { return r == ',' })
+			if i := slices.Index(f.Desktops, "own"); i >= 0 {
+				f.Desktops[i] = ""
+			}
 		case "pressure":
 			f.Pressure, _ = strconv.Atoi(value)
 		default:
@@ -249,7 +254,7 @@ func (s *script) present(args []string) *Facts {
 		}
 	}
 	now := *f
-	now.Paths = slices.Clone(f.Paths)
+	now.Paths, now.Desktops = slices.Clone(f.Paths), slices.Clone(f.Desktops)
 	return &now
 }
 

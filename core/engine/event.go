@@ -34,6 +34,10 @@ const (
 	Refuse   EventKind = "refused"   // Run is not safe to start: Detail
 	Ended    EventKind = "ended"     // Run has ended with Exit or by Signal
 	Lost     EventKind = "lost"      // Run is gone, and nobody saw how it ended
+
+	// What is only recorded, and nothing follows from.
+	Asleep EventKind = "asleep" // the machine slept until At, for By
+	Rest   EventKind = "rest"   // a keeper ends
 )
 
 // An Event is what the engine is told. Which fields are in use depends on
@@ -66,7 +70,7 @@ type Event struct {
 	Count   int64            `json:"count,omitempty"`
 	Files   []string         `json:"-"` // that changed
 	Facts   *Facts           `json:"facts,omitempty"`
-	By      calendar.Instant `json:"by,omitempty"` // ClockSet: by how much, in milliseconds
+	By      calendar.Instant `json:"by,omitempty"` // ClockSet, Asleep: by how much, and how long, in milliseconds
 	Pace    *Pace            `json:"pace,omitempty"`
 
 	// Readings are what was measured when the run started or ended, in bytes.

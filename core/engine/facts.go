@@ -17,6 +17,7 @@ type Facts struct {
 	Online    bool             `json:"online,omitempty"`
 	People    []Person         `json:"people,omitempty"`     // who is logged on, by account
 	IdleSince calendar.Instant `json:"idle_since,omitempty"` // when keyboard and mouse were last touched; 0 while they are
+	Desktops  []string         `json:"desktops,omitempty"`   // accounts that are logged on to a desktop; "" is the keeper's own
 	Paths     []string         `json:"paths,omitempty"`      // those of the paths needed that exist
 	Pressure  int              `json:"pressure,omitempty"`   // how much of the time work waits, in percent
 }
@@ -43,8 +44,9 @@ type lack struct {
 	mends calendar.Instant // when it will hold by the passing of time; never if that is not known
 }
 
-// unmet returns the first need that does not hold.
-func (f *Facts) unmet(n *gate.Needs, now calendar.Instant) lack {
+// unmet returns the first need of a gate that does not hold.
+func (f *Facts) unmet(g *gate.Gate, now calendar.Instant) lack {
+	n := &g.Needs
 	switch {
 	case n.Power != "any" && f.OnBattery && !f.charged(n.Power):
 		if _, least, ok := strings.Cut(n.Power, " or "); ok {
@@ -75,7 +77,23 @@ func (f *Facts) unmet(n *gate.Needs, now calendar.Instant) lack {
 			return lack{spanText(n.Idle) + " of idleness", "needs.idle", at}
 		}
 	}
-	return lack{mends: never}
+	return f.desktop(&g.As)
+}
+
+// keyDesktop is the need that a program on a desktop has by itself.
+const keyDesktop = "as.desktop"
+
+// desktop returns what lacks for a program that runs on a desktop.
+func (f *Facts) desktop(as *gate.As) lack {
+	switch {
+	case !as.Desktop, as.Elevated && len(f.Desktops) > 0, !as.Elevated && slices.Contains(f.Desktops, as.User):
+		return lack{mends: never}
+	case as.Elevated:
+		return lack{"somebody's desktop", keyDesktop, never}
+	case as.User == "":
+		return lack{"a desktop", keyDesktop, never}
+	}
+	return lack{as.User + "'s desktop", keyDesktop, never}
 }
 
 // charged reports whether the battery holds what a need of power asks for.

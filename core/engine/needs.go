@@ -4,9 +4,24 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/gate"
 )
+
+// DesktopWait is how long a program on a desktop waits at least for that: a
+// person is logged on some time before the desktop is there.
+const DesktopWait = 2 * time.Minute
+
+// patience is how long a gate waits for a need; no key stands for one that
+// came too late.
+func patience(g *gate.Gate, key string) time.Duration {
+	if g.As.Desktop && (key == keyDesktop || key == "") {
+		return max(g.Needs.Wait, DesktopWait)
+	}
+	return g.Needs.Wait
+}
 
 // admit starts a program as soon as its needs hold, its turn has come and no
 // run of it is in the way.
@@ -15,8 +30,8 @@ func (e *Engine) admit(gs *gateState, req request) {
 		e.place(gs, req)
 		return
 	}
-	missing := e.facts.unmet(&gs.gate.Needs, e.now)
-	switch wait := gs.gate.Needs.Wait; {
+	missing := e.facts.unmet(gs.gate, e.now)
+	switch wait := patience(gs.gate, missing.key); {
 	case missing.what == "":
 		e.turn(gs, req)
 	case wait == 0:
@@ -39,7 +54,7 @@ func (e *Engine) expect(gs *gateState) {
 	if req == nil || e.paused {
 		return
 	}
-	missing := e.facts.unmet(&gs.gate.Needs, e.now)
+	missing := e.facts.unmet(gs.gate, e.now)
 	waited := spanText(e.now.Sub(req.since))
 	switch {
 	case missing.what == "" && e.now <= gs.waitUntil.Add(Tolerance):
@@ -48,10 +63,24 @@ func (e *Engine) expect(gs *gateState) {
 		e.turn(gs, *req)
 	case gs.waitUntil <= e.now:
 		gs.waiting = nil
-		e.skip(gs, *req, "needs.wait", fmt.Sprintf("it needs %s, which did not come within %s", cmp.Or(missing.what, req.lacked), spanText(gs.gate.Needs.Wait)))
+		rule := "needs.wait"
+		if patience(gs.gate, missing.key) > gs.gate.Needs.Wait {
+			rule = keyDesktop
+		}
+		e.skip(gs, *req, rule, fmt.Sprintf("it needs %s, which did not come within %s", cmp.Or(missing.what, req.lacked), spanText(patience(gs.gate, missing.key))))
 	default:
 		req.lacked, gs.waitMends = missing.what, missing.mends
 	}
+}
+
+// WaitsForDesktop reports whether a start waits for somebody's desktop.
+func (e *Engine) WaitsForDesktop() bool {
+	for _, gs := range e.gates {
+		if gs.waiting != nil && gs.gate.As.Desktop && e.facts.unmet(gs.gate, e.now).key == keyDesktop {
+			return true
+		}
+	}
+	return false
 }
 
 // learn takes over what now holds on the machine, lets starts go on that
@@ -75,7 +104,7 @@ func (e *Engine) learn(f *Facts) {
 	slices.SortFunc(waiting, byName)
 	slices.SortFunc(losing, byName)
 	for _, gs := range losing {
-		if missing := e.facts.unmet(&gs.gate.Needs, e.now); missing.what != "" {
+		if missing := e.facts.unmet(gs.gate, e.now); missing.what != "" {
 			for _, r := range gs.runs {
 				if !r.byHand {
 					e.halt(r, Stopped, "needs.if_lost", "what it needs was lost: "+missing.what)

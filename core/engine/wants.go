@@ -15,6 +15,8 @@ type Wants struct {
 	Power  bool
 	Online bool
 	People bool
+	// Desktop tells that programs run on somebody's desktop.
+	Desktop bool
 	Sleep  bool // sleep, or the return from it
 	Before struct {
 		Sleep, Shutdown bool // programs are to run before it
@@ -35,6 +37,7 @@ func WantsOf(gates []*gate.Gate, host string) Wants {
 			}
 		}
 		w.Power = w.Power || g.Needs.Power != "any"
+		w.Desktop = w.Desktop || g.As.Desktop
 		w.People = w.People || g.Needs.People != "any"
 		w.Online = w.Online || g.Needs.Online
 		w.idle(g.Needs.Idle)

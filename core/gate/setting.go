@@ -12,6 +12,8 @@ import (
 // would say it, or "" for another key.
 func (g *Gate) Setting(key string) string {
 	switch key {
+	case "as.desktop":
+		return strconv.FormatBool(g.As.Desktop)
 	case "needs.power":
 		return strconv.Quote(g.Needs.Power)
 	case "needs.people":

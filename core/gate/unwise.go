@@ -14,7 +14,7 @@ func (r *reader) unwise(g *Gate, doc *document) {
 		r.add(s, 0, 0, code, message, remedy)
 	}
 	n := &g.Needs
-	needs := n.Power != "any" || n.People != "any" || len(n.Paths) > 0 || n.Online || n.Idle > 0
+	needs := n.Power != "any" || n.People != "any" || len(n.Paths) > 0 || n.Online || n.Idle > 0 || g.As.Desktop
 	if n.Wait > 0 && !needs {
 		at(Warning, "needs.wait", "no-effect", "there is nothing to wait for: the gate needs nothing", `say what it needs, as in power = "mains"`)
 	}

@@ -110,8 +110,8 @@ func (a *alarm) watch() {
 	var count [8]byte
 	for {
 		_, err := a.file.Read(count[:])
-		w := workstation.Wake{}
 		set, asleep := a.compare()
+		w := workstation.Wake{Asleep: asleep}
 		switch {
 		case errors.Is(err, unix.ECANCELED): // so also when the machine wakes up
 			w.ClockSet, w.By = true, set

@@ -3,6 +3,7 @@ package linux
 import (
 	"fmt"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -97,6 +98,25 @@ func Desktops(uid int) []Session {
 		out = append(out, Session{owner, vars})
 	}
 	slices.SortFunc(out, func(a, b Session) int { return a.UID - b.UID })
+	return out
+}
+
+// Desktops implements [workstation.Workstation].
+func (m *Machine) Desktops() []string {
+	list := Desktops(-1)
+	if own := os.Getuid(); !slices.ContainsFunc(list, func(s Session) bool { return s.UID == own }) {
+		list = append(list, Desktops(own)...)
+	}
+	var out []string
+	for _, s := range list {
+		if s.UID == os.Getuid() {
+			out = append(out, "")
+		}
+		if u, err := user.LookupId(strconv.Itoa(s.UID)); err == nil {
+			out = append(out, u.Username)
+		}
+	}
+	slices.Sort(out)
 	return out
 }
 

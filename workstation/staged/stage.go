@@ -152,7 +152,7 @@ func (m *Machine) sleep([]string) error {
 		m.mu.Lock()
 		defer m.mu.Unlock()
 		m.rebase()
-		m.asleep = true
+		m.asleep, m.slept = true, m.now()
 		m.rearm()
 	}}, nil)
 	return nil

@@ -49,7 +49,8 @@ type Machine struct {
 	rung    bool      // the keeper was told that it has come
 	asked   bool      // a wake was asked for: until then the clock stands
 	asleep  bool
-	script  []scene // what is still to come, in order
+	slept   time.Time // since when it sleeps
+	script  []scene   // what is still to come, in order
 	timer   *time.Timer
 	closed  bool
 	wants   workstation.Wants
@@ -258,7 +259,10 @@ const settle = 250 * time.Millisecond
 
 // awake ends the machine's sleep.
 func (m *Machine) awake() {
-	m.asleep = false
+	if m.asleep {
+		m.asleep = false
+		m.send(workstation.Wake{Asleep: m.now().Sub(m.slept)})
+	}
 	m.board.Post(workstation.Notice{What: phrase.Resume}, nil)
 }
 
@@ -278,6 +282,19 @@ func (m *Machine) Watch(w workstation.Wants) {
 	m.wants = w
 	m.mu.Unlock()
 	m.files.Watch(w)
+}
+
+// Desktops implements [workstation.Workstation]: whoever is logged on has one.
+func (m *Machine) Desktops() []string {
+	people := m.board.Facts().People
+	if len(people) == 0 {
+		return nil
+	}
+	out := []string{""}
+	for _, p := range people {
+		out = append(out, p.Account)
+	}
+	return out
 }
 
 // Facts implements [workstation.Workstation].
