@@ -46,8 +46,8 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		if f.Gate == nil {
 			continue
 		}
-		path, folder := keeper.TargetOf(a.home, f.Gate)
-		for _, x := range slices.Concat(inspect.Target(path, folder), keeper.HazardsOf(a.home, f.Gate), keeper.WindowsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
+		path, folder, who := keeper.TargetOf(a.home, f.Gate)
+		for _, x := range slices.Concat(inspect.Target(path, folder, who), keeper.HazardsOf(a.home, f.Gate), keeper.WindowsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
 			x.Gate, x.File = f.Name, f.Path
 			found = append(found, x)
 		}

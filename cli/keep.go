@@ -50,7 +50,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	}
 	debug.SetGCPercent(100)
 	if a.home.Scope == gate.System {
-		syscall.Umask(0o022) // what programs get at a fresh login
+		syscall.Umask(keeper.LoginUmask()) // what programs get at a fresh login
 	}
 	machine, err := a.machine(c)
 	if err != nil {

@@ -45,7 +45,7 @@ func TestBindery(t *testing.T) {
 			t.Errorf("%s: %v", f.Name(), found)
 			continue
 		}
-		if faults := inspect.Target(g.Run[0], bin); len(faults) > 0 {
+		if faults := inspect.Target(g.Run[0], bin, inspect.Who{}); len(faults) > 0 {
 			t.Errorf("%s: %v", f.Name(), faults)
 		}
 		used[filepath.Base(g.Run[0])] = true

@@ -28,6 +28,15 @@ func Hazards(g *gate.Gate, argv []string, folder string, uid int) []gate.Finding
 	}
 	h.program(argv, 0)
 	h.path(folder, "the working folder")
+	for _, o := range g.Opens {
+		if file := o.Plan.Phrase.ExceptFile; file != "" {
+			h.path(file, "the file of days")
+		}
+	}
+	if uid == 0 {
+		h.arguments(argv)
+		h.setID(argv[0])
+	}
 	for name := range g.As.Env {
 		if steersLoading(name) {
 			h.add("loader-environment", fmt.Sprintf("the variable %s lets other code be loaded into the program", name), "take it out of [as] env")
@@ -77,6 +86,40 @@ func (h *hazards) program(argv []string, depth int) {
 				}
 			}
 		}
+	}
+}
+
+// setID refuses a program that gives root's rights up for somebody else's: it
+// is then that one's to say what happens.
+func (h *hazards) setID(path string) {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() || info.Mode()&fs.ModeSetuid == 0 {
+		return
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Uid != 0 {
+		h.add("set-id", fmt.Sprintf("the program takes the rights of %s in place of root's: %s", accountName(int(st.Uid)), path), "chmod u-s "+path)
+	}
+}
+
+// arguments warns of files that are given to a program and that others can
+// change. They may be its settings, or just what it works on.
+func (h *hazards) arguments(argv []string) {
+	if isInterpreter(argv[0]) {
+		return // they are looked at as scripts
+	}
+	inner := hazards{trusted: h.trusted, seen: h.seen}
+	for _, arg := range argv[1:] {
+		if _, value, ok := strings.Cut(arg, "="); ok && strings.HasPrefix(arg, "-") {
+			arg = value
+		}
+		if info, err := os.Stat(arg); filepath.IsAbs(arg) && err == nil && info.Mode().IsRegular() {
+			inner.path(arg, "the file "+arg+", which the program is given,")
+		}
+	}
+	for _, f := range inner.found {
+		f.Severity, f.Code = gate.Warning, "argument-hazard"
+		f.Remedy += "; or leave it so, if it does not tell the program what to do"
+		h.found = append(h.found, f)
 	}
 }
 

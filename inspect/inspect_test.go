@@ -64,7 +64,7 @@ func TestTarget(t *testing.T) {
 		{"two faults", filepath.Join(dir, "missing"), "/nowhere", "target-missing folder-missing"},
 	} {
 		var codes []string
-		for _, f := range Target(tt.path, tt.folder) {
+		for _, f := range Target(tt.path, tt.folder, Who{Name: "root"}) {
 			codes = append(codes, f.Code)
 			if f.Message == "" || f.Remedy == "" || f.Severity != gate.SevereError {
 				t.Errorf("%s: a finding without words: %+v", tt.name, f)
@@ -76,6 +76,120 @@ func TestTarget(t *testing.T) {
 	}
 	if _, err := os.Stat(ran); err == nil {
 		t.Error("a script was run to look at it")
+	}
+}
+
+// TestReach: what an account cannot run or enter, or what takes other rights,
+// is told before it is tried.
+func TestReach(t *testing.T) {
+	dir := t.TempDir()
+	top := filepath.Dir(dir) // which the account must be able to pass
+	if err := os.Chmod(top, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	make := func(name string, mode os.FileMode) string {
+		path := filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte("#!/bin/sh\n"), 0o700), os.Chmod(path, mode)); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	folder := func(name string, mode os.FileMode) string {
+		path := filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(path, 0o755), os.Chmod(path, mode)); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	within := make("closed/in/it", 0o755)
+	folder("closed", 0o700)
+	link := filepath.Join(dir, "link")
+	if err := errors.Join(os.Symlink(make("open", 0o755), link), os.Symlink(link, link+"2")); err != nil {
+		t.Fatal(err)
+	}
+	own := uint32(os.Getgid())
+	for _, tt := range []struct {
+		name, program, folder string
+		who                   Who
+		want                  string
+	}{
+		{"open", make("open", 0o755), dir, Who{UID: 54321}, ""},
+		{"its owner's alone", make("mine", 0o700), dir, Who{UID: 54321}, "target-closed"},
+		{"and asked by that one", make("mine", 0o700), dir, Who{UID: os.Getuid()}, ""},
+		{"the group's", make("ours", 0o750), dir, Who{UID: 54321, Groups: []uint32{own}}, ""},
+		{"a script that cannot be read", make("blind", 0o711), dir, Who{UID: 54321}, "target-closed"},
+		{"in a closed folder", within, dir, Who{UID: 54321}, "target-closed"},
+		{"a closed working folder", make("open", 0o755), folder("closed", 0o700), Who{UID: 54321}, "folder-closed"},
+		{"a chained link", link + "2", dir, Who{UID: 54321}, "chained-link"},
+		{"a link", link, dir, Who{UID: 54321}, ""},
+		{"set-user-ID", make("set", 0o755|os.ModeSetuid), dir, Who{UID: 54321}, "set-id"},
+		{"set-group-ID of the own group", make("setg", 0o755|os.ModeSetgid), dir, Who{UID: 54321, Groups: []uint32{own}}, ""},
+	} {
+		var codes []string
+		for _, f := range Target(tt.program, tt.folder, tt.who) {
+			codes = append(codes, f.Code)
+		}
+		if got := strings.Join(codes, " "); got != tt.want {
+			t.Errorf("%s: found %q, want %q", tt.name, got, tt.want)
+		}
+	}
+}
+
+// TestAbsence: a moment at which the machine was away on most of the days like
+// it is told, unless it is woken for it.
+func TestAbsence(t *testing.T) {
+	zone := london(t)
+	at := func(text string) calendar.Instant {
+		when, err := time.ParseInLocation("2006-01-02 15:04", text, zone.Location())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return calendar.InstantOf(when)
+	}
+	a := &Absence{Since: at("2026-10-05 08:00"), Until: at("2026-11-30 12:00")}
+	for day := 5; day < 56; day++ { // asleep every night, off from Friday evening to Monday morning
+		evening := time.Date(2026, 10, day, 22, 0, 0, 0, zone.Location())
+		away := Away{From: calendar.InstantOf(evening), To: calendar.InstantOf(evening.Add(9 * time.Hour))}
+		switch evening.Weekday() {
+		case time.Friday:
+			away.To, away.Off = calendar.InstantOf(evening.Add(57*time.Hour)), true
+		case time.Saturday, time.Sunday:
+			continue
+		}
+		a.Spans = append(a.Spans, away)
+	}
+	for _, tt := range []struct {
+		when, rules, want string
+	}{
+		{"at 10:00 on mon-fri", "", ""},
+		{"at 03:20", "", "at 14 of its next 14 moments"},
+		{"at 10:00", "", ""},
+		{"at 10:00 on weekends", "", "at 4 of its next 4 moments"},
+		{"at 03:20 on tue-fri", `wake = "5m"`, ""},
+		{"at 10:00 on sat", `wake = "5m"`, "at 2 of its next 2 moments"},
+		{"at 03:20", `missed = "once"`, "caught up"},
+		{"every 6h", "", "at 36 of its next 56 moments"},
+		{"at 03:20, 10:00, 11:00 on mon-fri", "", ""},
+		{"boot", "", ""},
+	} {
+		text := "run = [\"/bin/true\"]\nopens = [\"" + tt.when + "\"]\n[rules]\n" + tt.rules + "\n"
+		g, found := gate.Read("vault-copy", "vault-copy.toml", []byte(text), gate.Options{Scope: gate.User, Env: phrase.Env{Zone: zone}})
+		if g == nil {
+			t.Fatal(found)
+		}
+		told := ""
+		for _, f := range CheckAbsence(g, a) {
+			told += f.Message + "; " + f.Remedy
+		}
+		if (told == "") != (tt.want == "") || !strings.Contains(told, tt.want) {
+			t.Errorf("%s %s: %q, want …%s…", tt.when, tt.rules, told, tt.want)
+		}
+	}
+	g, _ := gate.Read("vault-copy", "vault-copy.toml", []byte("run = [\"/bin/true\"]\nopens = [\"at 03:20\"]\n"), gate.Options{Scope: gate.User, Env: phrase.Env{Zone: zone}})
+	for _, young := range []*Absence{{Until: a.Until}, {Since: at("2026-11-28 08:00"), Until: a.Until, Spans: a.Spans}} {
+		if found := CheckAbsence(g, young); len(found) > 0 {
+			t.Errorf("with too little known: %v", found)
+		}
 	}
 }
 

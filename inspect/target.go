@@ -10,15 +10,17 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
 )
 
 // Target finds out whether what an order would start can be started. path is
-// the program's whole path, folder its working folder.
-func Target(path, folder string) []gate.Finding {
+// the program's whole path, folder its working folder, who runs it.
+func Target(path, folder string, who Who) []gate.Finding {
 	var out []gate.Finding
 	add := func(code, message, remedy string) {
 		out = append(out, gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
@@ -41,7 +43,48 @@ func Target(path, folder string) []gate.Finding {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		add("folder-missing", fmt.Sprintf("the working folder %s does not exist", folder), "make it, or change \"folder\"")
 	}
-	return out
+	return slices.Concat(out, who.reach(path, folder), chained(path), setID(path, info, who))
+}
+
+// chained tells of a link to a link: who replaces one of them changes what
+// runs, and nobody sees where it leads.
+func chained(path string) []gate.Finding {
+	to, err := os.Readlink(path)
+	if err != nil {
+		return nil
+	}
+	if !filepath.IsAbs(to) {
+		to = filepath.Join(filepath.Dir(path), to)
+	}
+	end, err := filepath.EvalSymlinks(path)
+	if !isLink(to) || err != nil {
+		return nil
+	}
+	return []gate.Finding{{Severity: gate.Note, Code: "chained-link", Message: fmt.Sprintf("the program %s is a link to the link %s, which leads to %s", path, to, end),
+		Remedy: "write " + end + ", if that is what is meant"}}
+}
+
+// setID tells of a program that does not keep the rights with which it is
+// started (execve(2)).
+func setID(path string, info fs.FileInfo, who Who) []gate.Finding {
+	if info == nil || !info.Mode().IsRegular() || info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) == 0 {
+		return nil
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return nil
+	}
+	gains := ""
+	switch {
+	case info.Mode()&fs.ModeSetuid != 0 && int(st.Uid) != who.UID:
+		gains = "those of " + accountName(int(st.Uid))
+	case info.Mode()&fs.ModeSetgid != 0 && !slices.Contains(who.Groups, st.Gid):
+		gains = "those of the group " + groupName(int(st.Gid))
+	default:
+		return nil
+	}
+	return []gate.Finding{{Severity: gate.Warning, Code: "set-id", Message: fmt.Sprintf("the program %s takes other rights than those of %s: %s", path, who.Name, gains),
+		Remedy: "let the gate run as whom it is to run as, or chmod ug-s " + path}}
 }
 
 func isLink(path string) bool {

@@ -3,6 +3,7 @@ package keeper
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -26,6 +27,7 @@ type account struct {
 	name, home, shell string
 	uid, gid          int
 	groups            []uint32
+	vars              map[string]string // what a login sets
 }
 
 // self is the account that the keeper runs as.
@@ -40,7 +42,11 @@ var self = sync.OnceValue(func() account {
 	if a.home == "" {
 		a.home = "/"
 	}
-	a.shell = shellOf(a.name)
+	a.shell, a.vars = shellOf(a.name), loginVars(a.uid == 0)
+	groups, _ := os.Getgroups()
+	for _, g := range groups {
+		a.groups = append(a.groups, uint32(g))
+	}
 	return a
 })
 
@@ -62,6 +68,7 @@ func lookup(name string) (account, error) {
 	if err != nil {
 		return account{}, fmt.Errorf("the groups of %q cannot be read: %w", name, err)
 	}
+	a.vars = loginVars(a.uid == 0)
 	for _, id := range ids {
 		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
 			a.groups = append(a.groups, uint32(n))
@@ -114,19 +121,17 @@ func pathOf(a account, g *gate.Gate) string {
 	if path := g.As.Env["PATH"]; path != "" {
 		return path
 	}
-	if a.uid == 0 {
-		return "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
-	}
-	return "/usr/local/bin:/usr/bin:/bin"
+	return a.vars["PATH"]
 }
 
 // environment builds the variables of a run anew; nothing is inherited.
 func environment(a account, g *gate.Gate, d *engine.Decision) []string {
-	vars := map[string]string{
-		"HOME": a.home, "USER": a.name, "LOGNAME": a.name, "SHELL": a.shell, "PATH": pathOf(a, g), "LANG": "C.UTF-8",
+	vars := maps.Clone(a.vars)
+	maps.Copy(vars, map[string]string{
+		"HOME": a.home, "USER": a.name, "LOGNAME": a.name, "SHELL": a.shell,
 		"TIMEGATE_GATE": g.Name, "TIMEGATE_OPENING": d.Opening, "TIMEGATE_REASON": d.Reason,
 		"TIMEGATE_DUE": d.Due.Time().Format(time.RFC3339), "TIMEGATE_RUN": strconv.FormatInt(d.Run, 10),
-	}
+	})
 	if c := d.Cause; c != nil {
 		vars["TIMEGATE_EVENT"] = string(c.Event)
 		for name, value := range map[string]string{"TIMEGATE_ACCOUNT": c.Account, "TIMEGATE_SUBJECT": c.Subject, "TIMEGATE_LINE": c.Text} {
@@ -138,9 +143,7 @@ func environment(a account, g *gate.Gate, d *engine.Decision) []string {
 			vars["TIMEGATE_COUNT"] = strconv.FormatInt(c.Count, 10)
 		}
 	}
-	for k, v := range g.As.Env {
-		vars[k] = v
-	}
+	maps.Copy(vars, g.As.Env)
 	out := make([]string, 0, len(vars)+1)
 	for k, v := range vars {
 		out = append(out, k+"="+v)
@@ -161,8 +164,10 @@ func order(h Home, g *gate.Gate, d *engine.Decision) (workstation.Order, error) 
 			return o, err
 		}
 	}
-	if found := hazardsOf(h, g, o, a); len(found) > 0 {
-		return o, fmt.Errorf("it is not safe: %s; %s", found[0].Message, found[0].Remedy)
+	for _, f := range hazardsOf(h, g, o, a) {
+		if f.Severity == gate.SevereError {
+			return o, fmt.Errorf("it is not safe: %s; %s", f.Message, f.Remedy)
+		}
 	}
 	return o, nil
 }
@@ -207,7 +212,21 @@ func orderAs(h Home, g *gate.Gate, d *engine.Decision, a account) workstation.Or
 		Output: workstation.Output{Path: h.Output(d.Run), Keep: g.Limits.Output},
 	}
 	o.As = a.rights()
+	if h.Scope == gate.System {
+		o.Limits = linux.Limits(limitsFolder, a.name, a.groupNames())
+	}
 	return o
+}
+
+// groupNames returns the names of the account's groups.
+func (a account) groupNames() []string {
+	var out []string
+	for _, id := range append([]uint32{uint32(a.gid)}, a.groups...) {
+		if g, err := user.LookupGroupId(strconv.Itoa(int(id))); err == nil {
+			out = append(out, g.Name)
+		}
+	}
+	return out
 }
 
 // rights returns what the account may; nil where that is what the keeper may.
@@ -263,12 +282,13 @@ func Try(h Home, g *gate.Gate, now calendar.Instant) (workstation.Order, error) 
 // SelfName returns the name of the account that this process runs as.
 func SelfName() string { return self().name }
 
-// TargetOf returns the whole path of a gate's program and its working folder.
-func TargetOf(h Home, g *gate.Gate) (program, folder string) {
+// TargetOf returns the whole path of a gate's program, its working folder, and
+// whom it runs as.
+func TargetOf(h Home, g *gate.Gate) (program, folder string, who inspect.Who) {
 	a, err := accountOf(h, g)
 	if err != nil {
 		a = self()
 	}
 	o := orderAs(h, g, &engine.Decision{}, a)
-	return linux.Program(o), o.Folder
+	return linux.Program(o), o.Folder, inspect.Who{Name: a.name, UID: a.uid, Groups: append([]uint32{uint32(a.gid)}, a.groups...)}
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -90,6 +91,26 @@ func ownerOf(s linux.Session) account {
 	return account{uid: s.UID, gid: s.UID, home: "/"}
 }
 
+// neverOnDesktop says why an account is not known to log on to a desktop, or
+// "".
+func neverOnDesktop(a account) string {
+	const people = 1000 // the numbers of people begin here (useradd(8))
+	if slices.ContainsFunc(linux.Desktops(a.uid), func(s linux.Session) bool { return s.UID == a.uid }) {
+		return ""
+	}
+	switch filepath.Base(a.shell) {
+	case "nologin", "false":
+		return "cannot log on: the shell is " + a.shell
+	}
+	if a.uid != 0 && a.uid < people {
+		return "is one of the system's own accounts"
+	}
+	if last, since, ok := linux.DesktopLogons(); ok && last[a.name].IsZero() {
+		return "was not on one since " + since.Format("2 Jan 2006") + ", from when on that is recorded"
+	}
+	return ""
+}
+
 // WindowsOf finds what is wrong or unwise about the windows of a gate on a
 // desktop.
 func WindowsOf(h Home, g *gate.Gate) []gate.Finding {
@@ -104,7 +125,12 @@ func WindowsOf(h Home, g *gate.Gate) []gate.Finding {
 	add := func(s gate.Severity, code, message, remedy string) {
 		out = append(out, gate.Finding{Severity: s, Code: code, Message: message, Remedy: remedy})
 	}
-	program, _ := TargetOf(h, g)
+	if !g.As.Elevated {
+		if why := neverOnDesktop(a); why != "" {
+			add(gate.Warning, "desktop-account", "the gate waits for a desktop of "+a.name+", who "+why, "name somebody who works at this machine, or leave desktop out")
+		}
+	}
+	program, _, _ := TargetOf(h, g)
 	mode := windowOf(g, program)
 	switch mode {
 	case gate.WindowTerminal:

@@ -166,7 +166,7 @@ func TestMorning(t *testing.T) {
 	}
 	anyGate := gate.Default("x")
 	anyGate.Run = []string{"/bin/true"}
-	_, folder := TargetOf(h, anyGate)
+	_, folder, _ := TargetOf(h, anyGate)
 	out, err := linux.ReadOutput(h.Output(entries[1].Run))
 	if want := "a b humidity-log/1 2026-11-30T06:00:00Z press "; err != nil || !strings.HasPrefix(string(out), want) || !strings.HasSuffix(string(out), "\n"+folder+"\n") {
 		t.Errorf("printed %q, %v, want %q … %s", out, err, want, folder)

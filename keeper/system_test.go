@@ -15,6 +15,7 @@ import (
 
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/journal"
 	"timegate/workstation/linux"
 	"timegate/workstation/wstest"
 )
@@ -27,19 +28,23 @@ func systemScope(t *testing.T) Home {
 	t.Helper()
 	wstest.Do(t, "mount", "--make-rprivate", "/")
 	wstest.Do(t, "mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", "/mnt")
+	if err := errors.Join(os.Mkdir("/mnt/upper", 0o755), os.Mkdir("/mnt/work", 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	wstest.Do(t, "mount", "-t", "overlay", "overlay", "-o", "lowerdir=/etc,upperdir=/mnt/upper,workdir=/mnt/work", "/etc")
 	for file, lines := range map[string]string{
-		"/etc/passwd": "maren:x:61001:61001:Maren:/mnt/home/maren:/bin/bash\ntobias:x:61002:61002::/mnt/home/tobias:/bin/sh\n",
-		"/etc/group":  "maren:x:61001:\ntobias:x:61002:\nbinders:x:61010:maren,tobias\n",
+		"passwd": "maren:x:61001:61001:Maren:/mnt/home/maren:/bin/bash\ntobias:x:61002:61002::/mnt/home/tobias:/bin/sh\n",
+		"group":  "maren:x:61001:\ntobias:x:61002:\nbinders:x:61010:maren,tobias\n",
+		// What a login gives.
+		"login.defs":           "ENV_PATH PATH=/usr/bin:/bin:/usr/games\nENV_SUPATH PATH=/usr/sbin:/usr/bin:/sbin:/bin\n",
+		"environment":          "# the workshop's\nBINDERY=\"Larkspur\"\n",
+		"security/limits.conf": "*  -  nofile  700\n@binders soft nofile 600 # of the group\n@binders hard core 0\ntobias - nofile 9\nroot - nofile 800\n",
 	} {
-		text, err := os.ReadFile(file)
-		if err != nil {
+		path := "/etc/" + file
+		text, _ := os.ReadFile(path)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, append(text, lines...), 0o644)); err != nil {
 			t.Fatal(err)
 		}
-		over := "/mnt/" + filepath.Base(file)
-		if err := os.WriteFile(over, append(text, lines...), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		wstest.Do(t, "mount", "--bind", over, file)
 	}
 	for name, uid := range map[string]int{"maren": 61001, "tobias": 61002} {
 		if err := os.MkdirAll("/mnt/home/"+name+"/bin", 0o755); err != nil {
@@ -83,7 +88,7 @@ func TestRights(t *testing.T) {
 	}
 	h := systemScope(t)
 	syscall.Umask(0o022)
-	install(t, "/mnt/opt/tell", `id -u; id -G; echo "$HOME $USER $LOGNAME $SHELL $(pwd) $(umask) $(nice)"; cat "$TIMEGATE_FILES"; echo told >/dev/stderr; env | grep -c SECRET`, 0)
+	install(t, "/mnt/opt/tell", `id -u; id -G; echo "$HOME $USER $LOGNAME $SHELL $(pwd) $(umask) $(nice)"; echo "$PATH $BINDERY"; echo "limits $(ulimit -Sn) $(ulimit -Hn) $(ulimit -Hc)" >&2; cat "$TIMEGATE_FILES"; echo told >/dev/stderr; env | grep -c SECRET`, 0)
 	t.Setenv("SECRET", "the keeper's own")
 	watched := "/mnt/proofs"
 	if err := os.Mkdir(watched, 0o755); err != nil {
@@ -96,16 +101,29 @@ func TestRights(t *testing.T) {
 	if err := os.WriteFile(watched+"/hymnal.pdf", nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	output := func(d engine.Decision) string {
+	// What it printed, without its limits: without CAP_SYS_RESOURCE a keeper
+	// cannot set those of other accounts, and that is noted.
+	output := func(d engine.Decision, limits string) string {
 		t.Helper()
 		text, err := linux.ReadOutput(h.Output(d.Run))
 		if err != nil || d.Result != engine.OK && d.Result != engine.Failure {
 			t.Fatalf("%+v, %v", d, err)
 		}
-		return string(text)
+		before, rest, _ := strings.Cut(string(text), "limits ")
+		told, rest, _ := strings.Cut(rest, "\n")
+		j, err := journal.OpenReader(h.Journal())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer j.Close()
+		e, _, err := j.Run(d.Run)
+		if err != nil || e.Note == "" && !strings.HasPrefix(told, limits) || e.Note != "" && !strings.Contains(e.Note, "could not be set: operation not permitted") {
+			t.Errorf("limits %q, want %q; note %q, %v", told, limits, e.Note, err)
+		}
+		return before + rest
 	}
-	want := "61001\n61001 61010\n/mnt/home/maren maren maren /bin/bash /mnt/home/maren 0022 19\n/mnt/proofs/hymnal.pdf\ntold\n0\n"
-	if got := output(k.ended("as-maren")); got != want {
+	want := "61001\n61001 61010\n/mnt/home/maren maren maren /bin/bash /mnt/home/maren 0022 19\n/usr/bin:/bin:/usr/games Larkspur\n/mnt/proofs/hymnal.pdf\ntold\n0\n"
+	if got := output(k.ended("as-maren"), "600 700 0"); got != want {
 		t.Errorf("as maren:\n%s\nwant\n%s", got, want)
 	}
 	if _, err := NewClient(h).Send(t.Context(), "root"); err != nil {
@@ -116,7 +134,7 @@ func TestRights(t *testing.T) {
 		d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End })
 		got[d.Gate] = d
 	}
-	if text := output(got["as-root"]); !strings.HasPrefix(text, "0\n") || !strings.Contains(text, " root root ") || !strings.Contains(text, " /mnt 0022 0\n") {
+	if text := output(got["as-root"], "800 800 "); !strings.HasPrefix(text, "0\n") || !strings.Contains(text, " root root ") || !strings.Contains(text, " /mnt 0022 0\n/usr/sbin:/usr/bin:/sbin:/bin Larkspur\n") {
 		t.Errorf("as root:\n%s", text)
 	}
 	if d := got["nobody-knows"]; d.Result != engine.Refused || !strings.Contains(d.Reason, `no account "ines"`) {
@@ -197,7 +215,9 @@ func TestHazards(t *testing.T) {
 	install(t, "/mnt/opt/grouped", "echo grouped", 0)
 	install(t, "/mnt/opt/listed", "echo listed", 0)
 	install(t, "/mnt/opt/interpreted", "", 0)
+	install(t, "/mnt/opt/set-id", "", marens)
 	for _, err := range []error{
+		os.Chmod("/mnt/opt/set-id", 0o755|os.ModeSetuid), os.WriteFile("/mnt/home/maren/days", []byte("2026-12-24\n"), 0o644),
 		os.Chmod("/mnt/opt/open", 0o757), os.Chown("/mnt/opt/grouped", 0, 61010), os.Chmod("/mnt/opt/grouped", 0o775),
 		os.Symlink("/mnt/home/maren/bin/hers", "/mnt/opt/link"), os.Symlink("/mnt/opt/safe", "/mnt/home/maren/bin/back"),
 		os.WriteFile("/mnt/opt/interpreted", []byte("#!/mnt/home/maren/bin/hers\n"), 0o755),
@@ -224,9 +244,15 @@ func TestHazards(t *testing.T) {
 		{"script", `"/bin/sh", "/mnt/home/maren/bin/hers"`, "elevated = true", "", "the script can be changed by maren"},
 		{"looked-up", `"true"`, "elevated = true", "", "looked up in PATH"},
 		{"folder", `"/mnt/opt/safe"`, "elevated = true", `folder = "/tmp"`, "the working folder can be changed by everybody"},
+		{"set-id", `"/mnt/opt/set-id"`, "elevated = true", "", "takes the rights of maren"},
+		{"days", `"/mnt/opt/safe"`, "elevated = true", `opens = ["at 09:00, except days in /mnt/home/maren/days"]`, "the file of days can be changed by maren"},
+		{"argument", `"/mnt/opt/safe", "--settings=/mnt/home/maren/bin/hers"`, "elevated = true", "", "which the program is given, can be changed by maren"},
 		{"loader", `"/mnt/opt/safe"`, "elevated = true\nenv = { LD_PRELOAD = \"/x.so\" }", "", "LD_PRELOAD lets other code"},
 	} {
-		put(t, h, tt.name, fmt.Sprintf("run = [%s]\n%s\nopens = []\n[as]\n%s\n", tt.run, tt.extra, tt.as))
+		if !strings.Contains(tt.extra, "opens") {
+			tt.extra += "\nopens = []"
+		}
+		put(t, h, tt.name, fmt.Sprintf("run = [%s]\n%s\n[as]\n%s\n", tt.run, tt.extra, tt.as))
 		f := ReadFile(h, tt.name, Env(newMachine(t).Zone(), ""))
 		if f.Gate == nil {
 			t.Fatal(f.Findings)

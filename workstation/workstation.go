@@ -94,6 +94,7 @@ type Order struct {
 	Env    []string // NAME=value; nothing is inherited
 	As     *Account // whose rights it has; nil for the keeper's own
 	Low    bool     // processor and disk only when nobody else wants them
+	Limits []Limit  // of resources, where they differ from the keeper's
 	Window *Window  // how its windows appear; nil for as the program likes
 	Note   string   // what cannot be as it is wished, as is known beforehand
 	Output Output
@@ -106,6 +107,13 @@ type Order struct {
 type Account struct {
 	UID, GID uint32
 	Groups   []uint32
+}
+
+// Limit is what a program may use of a resource, by its name in limits.conf(5)
+// and in the kernel's unit; nil for what the keeper may.
+type Limit struct {
+	Item       string
+	Soft, Hard *uint64
 }
 
 // Window says how the windows of a program on a desktop appear.

@@ -17,8 +17,8 @@ type Wants struct {
 	People bool
 	// Desktop tells that programs run on somebody's desktop.
 	Desktop bool
-	Sleep  bool // sleep, or the return from it
-	Before struct {
+	Sleep   bool // sleep, or the return from it
+	Before  struct {
 		Sleep, Shutdown bool // programs are to run before it
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -54,7 +53,7 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	}
 	defer stdin.Close()
 	g := newGroup(o.Mark)
-	proc, err := launch(look.program, o, g, stdin, end)
+	proc, err := launch(look, o, g, stdin, end)
 	if err != nil {
 		look.serve(0)
 		g.remove()
@@ -79,7 +78,7 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 }
 
 // launch starts the program, in its group if that is permitted.
-func launch(program string, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
+func launch(l *look, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
 	attr := &os.ProcAttr{
 		Dir:   o.Folder,
 		Env:   surroundings(o, end),
@@ -93,15 +92,15 @@ func launch(program string, o workstation.Order, g *group, stdin *os.File, end *
 		}
 	}
 	attr.Sys.Credential = credential(o.As)
-	start := os.StartProcess
-	if o.Low {
-		start = startLow
+	start := func() (*os.Process, error) { return os.StartProcess(l.program, o.Argv, attr) }
+	if o.Low || len(o.Limits) > 0 {
+		start = func() (*os.Process, error) { return startWith(o, l, attr) }
 	}
-	proc, err := start(program, o.Argv, attr)
+	proc, err := start()
 	if err != nil && attr.Sys.UseCgroupFD {
 		// It may be the group that was refused, and not the program.
 		attr.Sys.UseCgroupFD = false
-		proc, err = start(program, o.Argv, attr)
+		proc, err = start()
 	}
 	return proc, err
 }
@@ -122,24 +121,16 @@ const (
 	ioClassIdle  = 3 << 13
 )
 
-// startLow starts a program from a thread of low priority, which it inherits.
-// The thread cannot get its own back, and ends.
-func startLow(program string, argv []string, attr *os.ProcAttr) (proc *os.Process, err error) {
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine
-		if err = unix.Setpriority(unix.PRIO_PROCESS, 0, lowest); err != nil {
-			return
-		}
-		if _, _, errno := unix.Syscall(unix.SYS_IOPRIO_SET, ioWhoProcess, 0, ioClassIdle); errno != 0 && errno != unix.ENOSYS {
-			err = errno
-			return
-		}
-		proc, err = os.StartProcess(program, argv, attr)
-	}()
-	<-done
-	return proc, err
+// lower makes the thread it runs in, and what is started from it, of low
+// priority.
+func lower() error {
+	if err := unix.Setpriority(unix.PRIO_PROCESS, 0, lowest); err != nil {
+		return err
+	}
+	if _, _, errno := unix.Syscall(unix.SYS_IOPRIO_SET, ioWhoProcess, 0, ioClassIdle); errno != 0 && errno != unix.ENOSYS {
+		return errno
+	}
+	return nil
 }
 
 func lookPath(o workstation.Order) (string, error) {

@@ -24,6 +24,13 @@ func (l *look) serve(pid int) {
 	}
 }
 
+func (l *look) addNote(text string) {
+	if l.note != "" {
+		text = l.note + "; " + text
+	}
+	l.note = text
+}
+
 // arrange changes an order for a program so that its windows appear as the
 // order says.
 func arrange(o *workstation.Order, program string) (*look, error) {
@@ -51,7 +58,9 @@ func arrange(o *workstation.Order, program string) (*look, error) {
 	if err != nil {
 		return fail(err, `its windows cannot be kept away: set window = "ordinary", or mend the display`)
 	}
-	l.relay, l.note = relay, relay.Note
+	if l.relay = relay; relay.Note != "" {
+		l.addNote(relay.Note)
+	}
 	o.Env = withVariable(o.Env, "DISPLAY", relay.Display)
 	return l, nil
 }

@@ -1,0 +1,113 @@
+package linux
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"timegate/workstation"
+)
+
+// TestLimits reads limits as limits.conf(5) has them, and starts a program
+// with them.
+func TestLimits(t *testing.T) {
+	folder := t.TempDir()
+	conf := `# a comment
+*        soft  core     0
+*        hard  nofile   900
+@binders -     nofile   600
+@binders soft  memlock  64
+maren    soft  nofile   500   # for her
+maren    hard  cpu      2
+tobias   -     nice     -5
+ines     -     maxlogins 4
+ines     -     nproc    many
+`
+	if err := errors.Join(os.WriteFile(filepath.Join(folder, "limits.conf"), []byte(conf), 0o644), os.Mkdir(filepath.Join(folder, "limits.d"), 0o755),
+		os.WriteFile(filepath.Join(folder, "limits.d", "press.conf"), []byte("* hard nofile 800\nroot soft core unlimited\nmaren hard cpu 3\n"), 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	show := func(list []workstation.Limit) string {
+		var out []string
+		for _, l := range list {
+			text := l.Item
+			for _, v := range []*uint64{l.Soft, l.Hard} {
+				if v == nil {
+					text += " -"
+				} else {
+					text += fmt.Sprint(" ", *v)
+				}
+			}
+			out = append(out, text)
+		}
+		return strings.Join(out, ", ")
+	}
+	for _, tt := range []struct{ account, group, want string }{
+		{"ines", "ines", "core 0 -, nofile - 800"},
+		{"ines", "binders", "core 0 -, memlock 65536 -, nofile 600 600"},
+		{"maren", "binders", "core 0 -, cpu - 180, memlock 65536 -, nofile 500 600"},
+		{"tobias", "tobias", "core 0 -, nice 25 25, nofile - 800"},
+		{"root", "binders", "core 18446744073709551615 -"},
+	} {
+		if got := show(Limits(folder, tt.account, []string{tt.group})); got != tt.want {
+			t.Errorf("%s of %s: %s, want %s", tt.account, tt.group, got, tt.want)
+		}
+	}
+	done := make(chan workstation.Exit, 1)
+	dir := t.TempDir()
+	p, err := Starter{}.Start(workstation.Order{Mark: "limits", Argv: []string{"/bin/sh", "-c", "ulimit -Sn; ulimit -Hn; ulimit -Sc; nice"}, Folder: "/", Low: true,
+		Limits: Limits(folder, "maren", []string{"binders"}), Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}, Done: func(x workstation.Exit) { done <- x }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := <-done
+	if text, _ := ReadOutput(dir + "/output"); string(text) != "500\n600\n0\n19\n" || x.Status != 0 || p.Note() != "" {
+		t.Errorf("a program with limits: %q, %+v, note %q", text, x, p.Note())
+	}
+	// What cannot be started says so as without limits.
+	_, err = Starter{}.Start(workstation.Order{Mark: "limits", Argv: []string{"/nowhere"}, Folder: "/", Limits: Limits(folder, "maren", nil),
+		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}})
+	if err == nil || !strings.Contains(err.Error(), "no such file or directory; check the path") {
+		t.Errorf("a program that is not there: %v", err)
+	}
+}
+
+// TestDesktopLogons reads records of utmp(5) in both of their forms.
+func TestDesktopLogons(t *testing.T) {
+	at := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
+	record := func(kind uint16, line, user, host string, at time.Time, wide bool) []byte {
+		b := make([]byte, 384)
+		if wide {
+			b = make([]byte, 400)
+			binary.NativeEndian.PutUint64(b[344:], uint64(at.Unix()))
+		} else {
+			binary.NativeEndian.PutUint32(b[340:], uint32(at.Unix()))
+		}
+		binary.NativeEndian.PutUint16(b, kind)
+		copy(b[8:40], line)
+		copy(b[44:76], user)
+		copy(b[76:], host)
+		return b
+	}
+	for arch, wide := range map[string]bool{"amd64": false, "arm64": true} {
+		var file []byte
+		for i, r := range []struct {
+			kind             uint16
+			line, user, host string
+		}{{2, "~", "reboot", "6.1"}, {7, ":0", "maren", ":0"}, {7, "tty2", "ines", "tty2"}, {7, "pts/0", "tobias", "192.0.2.7"}, {7, "tty1", "tobias", ""}, {8, ":0", "", ""}} {
+			file = append(file, record(r.kind, r.line, r.user, r.host, at.Add(time.Duration(i)*time.Hour), wide)...)
+		}
+		last, since, ok := desktopLogons(append(file, 1, 2, 3), arch)
+		if !ok || !since.Equal(at) || len(last) != 2 || !last["maren"].Equal(at.Add(time.Hour)) || !last["ines"].Equal(at.Add(2*time.Hour)) {
+			t.Errorf("%s: %v since %v, %v", arch, last, since, ok)
+		}
+	}
+	if _, _, ok := desktopLogons(record(7, "pts/0", "tobias", "192.0.2.7", at, false), "amd64"); ok {
+		t.Error("a record without desktops tells of them")
+	}
+}
