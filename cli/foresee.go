@@ -307,7 +307,7 @@ func (a *app) summary(g *gate.Gate, from calendar.Instant) {
 	if g.Name != "" {
 		fmt.Fprintln(a.out, a.out.head(g.Name)+strings.TrimRight("  "+g.About, " "))
 		fmt.Fprintf(a.out, "  runs   %s\n", commandLine(g.Run))
-		fmt.Fprintf(a.out, "  as     %s\n", a.runsAs(g))
+		fmt.Fprintf(a.out, "  as     %s%s\n", a.runsAs(g), surroundings(&g.As))
 	}
 	for _, o := range g.Opens {
 		state := ""
@@ -370,6 +370,20 @@ func (a *app) outlook(plan *phrase.Plan, from calendar.Instant) []string {
 		out = append(out, a.out.warn(day.String()+" does not exist here: no start"))
 	}
 	return out
+}
+
+// surroundings says where a program runs and how its windows appear.
+func surroundings(as *gate.As) string {
+	text := ""
+	if as.Desktop {
+		text = ", on the desktop" + map[string]string{
+			gate.WindowNone: ", no window", gate.WindowMinimised: ", minimised", gate.WindowTerminal: ", in a terminal",
+		}[as.Window]
+	}
+	if as.Priority == "low" {
+		text += ", at low priority"
+	}
+	return text
 }
 
 func (a *app) runsAs(g *gate.Gate) string {

@@ -48,6 +48,9 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if note := p.Note(); note != "" {
+		fmt.Fprintln(a.err, a.err.warn(note))
+	}
 	exit := a.await(ctx, p, g, done)
 	took := short(time.Since(began))
 	status := fmt.Sprintf("exit status %d", exit.Status)

@@ -15,8 +15,10 @@ var entryFolders = []string{"/usr/local/share/applications", "/usr/share/applica
 // WantsTerminal reports whether a program is a console program that wants a
 // terminal, as a desktop entry of it says (Desktop Entry Specification 1.5,
 // key Terminal).
-func WantsTerminal(program string) bool {
-	for _, dir := range entryFolders {
+func WantsTerminal(program string) bool { return wantsTerminal(program, entryFolders) }
+
+func wantsTerminal(program string, folders []string) bool {
+	for _, dir := range folders {
 		files, _ := filepath.Glob(filepath.Join(dir, "*.desktop"))
 		for _, file := range files {
 			if exec, terminal := readEntry(file); terminal && leadsTo(exec, program) {

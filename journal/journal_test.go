@@ -283,3 +283,35 @@ func BenchmarkIntent(b *testing.B) {
 		}
 	}
 }
+
+// TestAbsences: when the machine slept, and when it was off, as far as that is
+// certain.
+func TestAbsences(t *testing.T) {
+	j, path := open(t)
+	const hour = 3600_000
+	for _, ev := range []engine.Event{
+		{Kind: engine.Begin, At: 1 * hour}, {Kind: engine.Boot, At: 1 * hour},
+		{Kind: engine.Asleep, At: 9 * hour, By: 7 * hour},
+		{Kind: engine.Rest, At: 10 * hour}, {Kind: engine.Begin, At: 11 * hour}, // the keeper alone
+		{Kind: engine.Begin, At: 20 * hour}, {Kind: engine.Boot, At: 20 * hour}, // the power had failed
+		{Kind: engine.Rest, At: 30 * hour}, {Kind: engine.Begin, At: 40 * hour}, {Kind: engine.Boot, At: 40 * hour},
+		{Kind: engine.Rest, At: 41 * hour}, {Kind: engine.Begin, At: 42 * hour}, {Kind: engine.Tick, At: 43 * hour},
+		{Kind: engine.Begin, At: 50 * hour}, {Kind: engine.Boot, At: 50 * hour},
+	} {
+		write(t, j, Record{Event: ev})
+	}
+	viewer, err := OpenViewer(path, "maren")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer viewer.Close()
+	want := Absences{Since: 1 * hour, Spans: []Absence{{2 * hour, 9 * hour, false}, {30 * hour, 40 * hour, true}}}
+	for name, reader := range map[string]*Journal{"the keeper": j, "a viewer": viewer} {
+		if got, err := reader.Absences(0); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %+v, %v, want %+v", name, got, err, want)
+		}
+	}
+	if got, err := j.Absences(35 * hour); err != nil || got.Since != 40*hour || len(got.Spans) != 0 {
+		t.Errorf("from later on: %+v, %v", got, err)
+	}
+}

@@ -136,6 +136,8 @@ func WindowsOf(h Home, g *gate.Gate) []gate.Finding {
 	case gate.WindowTerminal:
 		if _, err := linux.Terminal(pathOf(a, g)); err != nil {
 			add(gate.SevereError, "no-terminal", err.Error(), "install one, or set window in [as]")
+		} else if g.As.Window != mode {
+			add(gate.Note, "terminal-window", "the program opens in a terminal: its desktop entry says that it wants one", `set window = "none" in [as] if it is to have none`)
 		}
 	case gate.WindowNone, gate.WindowMinimised:
 		if s, err := sessionOf(g, a); err == nil && !s.HasX() {

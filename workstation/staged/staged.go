@@ -257,6 +257,14 @@ func (m *Machine) ring() {
 // that what follows from it has its true time.
 const settle = 250 * time.Millisecond
 
+// Asleep reports whether the machine sleeps: it does so once those who were
+// told of it have let it.
+func (m *Machine) Asleep() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.asleep
+}
+
 // awake ends the machine's sleep.
 func (m *Machine) awake() {
 	if m.asleep {
