@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -60,6 +61,9 @@ func inside(conn *net.UnixConn, signals <-chan os.Signal) (outcome, error) {
 	if err != nil {
 		return outcome{}, err
 	}
+	if name := t.title(); name != "" {
+		fmt.Fprintf(os.Stdout, "\x1b]2;%s\x1b\\", name) // the window's title, as terminals read it (ECMA-48, OSC)
+	}
 	old, err := term.MakeRaw(syscall.Stdin)
 	if err == nil {
 		defer term.Restore(syscall.Stdin, old)
@@ -80,6 +84,16 @@ func inside(conn *net.UnixConn, signals <-chan os.Signal) (outcome, error) {
 		return outcome{}, err
 	}
 	return outcomeOf(cmd.ProcessState), nil
+}
+
+// title returns the name of the gate that a program is started for, or "".
+func (t *task) title() string {
+	for _, v := range t.Env {
+		if name, ok := strings.CutPrefix(v, "TIMEGATE_GATE="); ok {
+			return name
+		}
+	}
+	return ""
 }
 
 func outcomeOf(state *os.ProcessState) outcome {
