@@ -16,6 +16,7 @@ import (
 	"timegate/core/gate"
 	"timegate/journal"
 	"timegate/workstation/linux"
+	"timegate/workstation/window"
 	"timegate/workstation/wstest"
 )
 
@@ -24,6 +25,9 @@ import (
 const childHome = "TIMEGATE_TEST_KEEP"
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == window.Helper {
+		os.Exit(window.Main(os.Args[2:]))
+	}
 	if dir := os.Getenv(childHome); dir != "" {
 		machine, err := linux.New()
 		if err == nil {

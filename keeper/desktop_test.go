@@ -1,7 +1,12 @@
 package keeper
 
 import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -10,6 +15,7 @@ import (
 	"timegate/journal"
 	"timegate/workstation/linux"
 	"timegate/workstation/staged"
+	"timegate/workstation/window"
 	"timegate/workstation/wstest"
 )
 
@@ -99,4 +105,60 @@ func TestAbsences(t *testing.T) {
 	if s := spans[len(spans)-1]; len(spans) != 2 || !s.Off || s.To-s.From < 8*3600_000 {
 		t.Errorf("off: %+v", spans)
 	}
+}
+
+// TestUnseen: programs of the system scope, a person's and root's, run on that
+// person's desktop without a window. What stands between them and the display
+// has the person's rights.
+func TestUnseen(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	emulator := wstest.Need(t, "xterm", "xterm")
+	h := systemScope(t)
+	d := wstest.StartDesktop(t)
+	const maren, authority = 61001, "/mnt/home/maren/.Xauthority"
+	text, err := os.ReadFile(os.Getenv("XAUTHORITY"))
+	if err := errors.Join(err, os.WriteFile(authority, text, 0o600), os.Chown(authority, maren, maren), os.Mkdir("/mnt/said", 0o777), os.Chmod("/mnt/said", 0o777)); err != nil {
+		t.Fatal(err)
+	}
+	logOn(t, maren, "DISPLAY="+os.Getenv("DISPLAY"), "XAUTHORITY="+authority)
+	k, c := keep(t, h, newMachine(t)), NewClient(h)
+	for name, as := range map[string]string{"hers": `user = "maren"`, "roots": "elevated = true"} {
+		put(t, h, name, fmt.Sprintf("run = [%q, \"-e\", \"/bin/sh\", \"-c\", \"id -u >/mnt/said/%s; sleep 60\"]\nopens = []\n[as]\ndesktop = true\nwindow = \"none\"\n%s\n", emulator, name, as))
+		if _, err := c.Open(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+		want := map[string]string{"hers": "61001\n", "roots": "0\n"}[name]
+		wstest.Await(t, "the program of "+name, func() bool { said, _ := os.ReadFile("/mnt/said/" + name); return string(said) == want })
+		owners := relays(t)
+		if n := d.Appeared(); n > 0 || len(owners) != 1 || owners[0] != maren {
+			t.Errorf("%s: %d windows appeared; relays run as %v", name, n, owners)
+		}
+		if _, err := c.Stop(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+		if d := k.ended(name); d.Result != engine.Stopped {
+			t.Errorf("%s: %+v", name, d)
+		}
+		wstest.Await(t, "the end of its relay", func() bool { return len(relays(t)) == 0 })
+	}
+}
+
+// relays returns whom the relays that this test has started run as.
+func relays(t *testing.T) (owners []int) {
+	t.Helper()
+	dirs, err := filepath.Glob("/proc/[0-9]*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, dir := range dirs {
+		words, _ := os.ReadFile(dir + "/cmdline")
+		env, _ := os.ReadFile(dir + "/environ")
+		info, err := os.Stat(dir)
+		if err == nil && strings.Contains(string(words), window.Helper+"\x00relay") && strings.Contains(string(env), "XAUTHORITY=/mnt/home/maren/") {
+			owners = append(owners, ownerOfFile(info))
+		}
+	}
+	return owners
 }

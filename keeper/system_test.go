@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -180,14 +181,8 @@ func TestDesktop(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer display.Close()
-	session := exec.Command("sleep", "60")
-	session.Env = []string{"DISPLAY=:78", "XAUTHORITY=/mnt/home/maren/.Xauthority", "DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/61001/bus",
-		"XDG_RUNTIME_DIR=/run/user/61001", "SECRET=hers"}
-	session.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 61001, Gid: 61001}}
-	if err := session.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() { session.Process.Kill(); session.Wait() }()
+	end := logOn(t, 61001, "DISPLAY=:78", "XAUTHORITY=/mnt/home/maren/.Xauthority", "DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/61001/bus",
+		"XDG_RUNTIME_DIR=/run/user/61001", "SECRET=hers")
 	const rest = " :78 /mnt/home/maren/.Xauthority unix:path=/run/user/61001/bus /run/user/61001\n"
 	if d, text := open("hers"); text != "61001"+rest {
 		t.Errorf("hers: %q, %+v", text, d)
@@ -198,6 +193,63 @@ func TestDesktop(t *testing.T) {
 	if d, _ := open("his"); d.Result != engine.Refused || !strings.Contains(d.Reason, "tobias is not logged on") {
 		t.Errorf("his: %+v", d)
 	}
+	end()
+	checkWayland(t, h, open)
+}
+
+// checkWayland: where a desktop has Wayland alone, nobody can keep windows
+// away. The program is started all the same, which is told before and after.
+func checkWayland(t *testing.T, h Home, open func(string) (engine.Decision, string)) {
+	compositor, err := net.Listen("unix", "/mnt/wayland-0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer compositor.Close()
+	put(t, h, "unseen", "run = [\"/mnt/opt/tell\"]\nopens = []\n[as]\ndesktop = true\nuser = \"tobias\"\nwindow = \"none\"\n")
+	findings := func(name string) (codes string) {
+		for _, f := range WindowsOf(h, ReadFile(h, name, Env(newMachine(t).Zone(), "")).Gate) {
+			codes += " " + f.Code
+		}
+		return codes
+	}
+	if got := findings("unseen"); got != "" {
+		t.Errorf("while nobody knows which desktop it will be: %s", got)
+	}
+	logOn(t, 61002, "WAYLAND_DISPLAY=/mnt/wayland-0")
+	d, _ := open("unseen")
+	j, err := journal.OpenReader(h.Journal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	if e, _, err := j.Run(d.Run); err != nil || d.Result != engine.OK || !strings.HasPrefix(e.Note, noRelay) || findings("unseen") != " wayland-window" {
+		t.Errorf("on a desktop with Wayland: %+v, note %q, found %q, %v", d, e.Note, findings("unseen"), err)
+	}
+	for name, line := range map[string]string{"robot": "robot:x:61003:61003::/:/usr/sbin/nologin", "daemon-of-ours": "daemon-of-ours:x:391:391::/:/bin/sh"} {
+		text, err := os.ReadFile("/etc/passwd")
+		if err := errors.Join(err, os.WriteFile("/etc/passwd", append(text, line+"\n"...), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+		put(t, h, name, "run = [\"/mnt/opt/tell\"]\nopens = []\n[as]\ndesktop = true\nuser = \""+name+"\"\n")
+		if got := findings(name); got != " desktop-account" {
+			t.Errorf("%s on a desktop: found %q", name, got)
+		}
+	}
+}
+
+// logOn lets an account have a session, as a process in it shows it. It
+// returns what ends the session.
+func logOn(t *testing.T, uid uint32, vars ...string) (end func()) {
+	t.Helper()
+	session := exec.Command("sleep", "60")
+	session.Env = vars
+	session.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}
+	if err := session.Start(); err != nil {
+		t.Fatal(err)
+	}
+	end = sync.OnceFunc(func() { session.Process.Kill(); session.Wait() })
+	t.Cleanup(end)
+	return end
 }
 
 // TestHazards: whatever others could change is not run with rights that they
