@@ -5,6 +5,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -26,11 +27,7 @@ func takeLock(path string) (unlock func(), err error) {
 	if err != nil {
 		return nil, homeError(path, err)
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		pid := 0
-		if text, readErr := os.ReadFile(path); readErr == nil {
-			pid, _ = strconv.Atoi(strings.TrimSpace(string(text)))
-		}
+	if pid := flock(f); pid != 0 {
 		f.Close()
 		return nil, &BusyError{Path: path, PID: pid}
 	}
@@ -42,4 +39,27 @@ func takeLock(path string) (unlock func(), err error) {
 		return nil, homeError(path, err)
 	}
 	return func() { f.Close() }, nil
+}
+
+// flock locks a file. Where another keeper has it, that one's process number
+// is returned; -1 where it is not known. A keeper that was killed while it
+// started a program leaves the lock to that for the moment before it begins.
+func flock(f *os.File) (pid int) {
+	const tries, pause = 200, 5 * time.Millisecond
+	for range tries {
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			return 0
+		}
+		pid = -1
+		if text, err := os.ReadFile(f.Name()); err == nil {
+			if n, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil {
+				pid = n
+			}
+		}
+		if pid > 0 && unix.Kill(pid, 0) != unix.ESRCH {
+			return pid
+		}
+		time.Sleep(pause)
+	}
+	return pid
 }

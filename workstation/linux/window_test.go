@@ -249,13 +249,11 @@ func TestTerminal(t *testing.T) {
 			p, output, exit := show(t, "terminal", "", "/bin/sh", "-c", tt.script)
 			if tt.end != nil {
 				wstest.Await(t, "the program", func() bool { return strings.Contains(output(), "up") })
-				if d.Appeared() == 0 {
-					t.Error("no window has appeared")
-				}
+				wstest.Await(t, "its window", func() bool { return d.Appeared() > 0 })
 				tt.end(p)
 			}
 			if x := <-exit; x.Status != tt.status || x.Signal != tt.signal {
-				t.Errorf("ended with %+v, want status %d and signal %q", x, tt.status, tt.signal)
+				t.Errorf("ended with %+v, want status %d and signal %q; output %q", x, tt.status, tt.signal, output())
 			}
 			if !strings.Contains(output(), tt.want) {
 				t.Errorf("output %q, want …%s…", output(), tt.want)

@@ -33,6 +33,7 @@ type relay struct {
 	cookie  cookie
 	placing *placing
 	roots   map[uint32]bool
+	tops    *tops
 
 	mu    sync.Mutex // guards what follows
 	conns int
@@ -68,7 +69,7 @@ func newRelay(mode Mode) (*relay, *net.UnixListener, int, error) {
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	r := &relay{mode: mode, display: d, cookie: cookieFor(d), empty: make(chan struct{})}
+	r := &relay{mode: mode, display: d, cookie: cookieFor(d), tops: &tops{all: map[uint32]*window{}}, empty: make(chan struct{})}
 	if r.placing, err = connect(); err != nil {
 		return nil, nil, 0, fmt.Errorf("the display :%d does not answer: %w", d.number, err)
 	}
@@ -183,8 +184,9 @@ func (r *relay) serve(client *net.UnixConn) {
 	if _, err := server.Write(setup); err != nil {
 		return
 	}
-	d := &dialogue{mode: r.mode, roots: r.roots, restored: r.placing.restored.Load}
-	req := &requests{dialogue: d, windows: map[uint32]*window{}}
+	d := &dialogue{mode: r.mode, roots: r.roots, tops: r.tops, restored: r.placing.restored.Load}
+	req := &requests{dialogue: d}
+	defer req.end()
 	ans := &answers{dialogue: d, place: r.placing.place, mapped: r.placing.mapped}
 	done := make(chan struct{})
 	go func() {
@@ -250,7 +252,9 @@ func send(to *net.UnixConn, b []byte, fds []int) error {
 		if err != nil {
 			return err
 		}
-		b = b[n:]
+		if b = b[n:]; len(b) == 0 {
+			return nil // an empty write would fail where the other end has all it wanted, and is gone
+		}
 	}
 	_, err := to.Write(b)
 	return err

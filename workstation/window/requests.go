@@ -2,6 +2,7 @@ package window
 
 import (
 	"encoding/binary"
+	"maps"
 	"sync"
 )
 
@@ -17,26 +18,32 @@ const (
 	opSetInputFocus       = 42
 	opNoOperation         = 127
 
-	atomWMHints  = 35      // predefined
-	stateHint    = 1 << 1  // in the flags of WM_HINTS (ICCCM 4.1.2.4)
-	iconicState  = 3       // as initial_state, and as WM_STATE
-	longestHead  = 36      // bytes of a request that are looked at
-	configWidth  = 1 << 2  // in the mask of ConfigureWindow
-	configHeight = 1 << 3  //
-	wordSize     = 4       // requests are counted in these
-	noHintsOf    = 36 / 4  // words of a ChangeProperty that reach initial_state
-	maxWindows   = 1 << 16 // of one program; one with more is passed on as it is
+	atomWMHints  = 35     // predefined
+	stateHint    = 1 << 1 // in the flags of WM_HINTS (ICCCM 4.1.2.4)
+	iconicState  = 3      // as initial_state, and as WM_STATE
+	pointerRoot  = 1      // where the focus is on no window; 0 is nowhere
+	longestHead  = 36     // bytes of a request that are looked at
+	configWidth  = 1 << 2 // in the mask of ConfigureWindow
+	configHeight = 1 << 3
+	wordSize     = 4      // requests are counted in these
+	hintsReach   = 36 / 4 // words of a ChangeProperty, up to initial_state
 )
 
 // order is how numbers are written: clients of the same machine have its own
 // byte order, others are refused.
 var order = binary.NativeEndian
 
-// window is one that the client made.
+// window is a top-level window of the program.
 type window struct {
-	parent        uint32
 	width, height uint16
-	placed        bool // it was mapped once
+	placed        bool      // it was mapped once
+	of            *requests // the connection with which it goes
+}
+
+// tops are the top-level windows of a program, on all its connections.
+type tops struct {
+	mu  sync.Mutex // guards what follows
+	all map[uint32]*window
 }
 
 // question is a MapWindow that was turned into GetWindowAttributes.
@@ -50,20 +57,19 @@ type question struct {
 type dialogue struct {
 	mode     Mode
 	roots    map[uint32]bool
+	tops     *tops
 	restored func() bool // the person has brought a window of the program back
 
 	mu    sync.Mutex // guards what follows
 	asked []question // in the order of their replies
 }
 
-// requests follows what a client asks of the server. Its windows belong to
-// the goroutine that reads the client.
+// requests follows what a client asks of the server.
 type requests struct {
 	*dialogue
-	windows map[uint32]*window
-	seq     uint16
-	skip    int64 // bytes of the current request that are still to pass
-	blind   bool  // what came was no X: all passes as it is
+	seq   uint16
+	skip  int64 // bytes of the current request that are still to pass
+	blind bool  // what came was no X: all passes as it is
 }
 
 // take rewrites in place what is whole at the beginning of b, and returns how
@@ -109,6 +115,8 @@ func (r *requests) take(b []byte) int {
 
 // request looks at the head of a request and rewrites it where that is due.
 func (r *requests) request(b []byte) {
+	r.tops.mu.Lock()
+	defer r.tops.mu.Unlock()
 	word := func(at int) uint32 {
 		if len(b) < at+wordSize {
 			return 0
@@ -116,32 +124,51 @@ func (r *requests) request(b []byte) {
 		return order.Uint32(b[at:])
 	}
 	id := word(4)
+	w := r.tops.all[id]
 	switch b[0] {
 	case opCreateWindow:
-		if len(r.windows) < maxWindows && len(b) >= 20 {
-			r.windows[id] = &window{parent: word(8), width: order.Uint16(b[16:]), height: order.Uint16(b[18:])}
+		if r.roots[word(8)] && len(b) >= 20 {
+			r.tops.all[id] = &window{width: order.Uint16(b[16:]), height: order.Uint16(b[18:]), of: r}
 		}
 	case opDestroyWindow:
-		delete(r.windows, id)
+		delete(r.tops.all, id)
 	case opReparentWindow:
-		if w := r.windows[id]; w != nil {
-			w.parent = word(8)
-		}
+		r.reparent(b, id, word(8))
 	case opConfigureWindow:
-		if w := r.windows[id]; w != nil && len(b) >= 12 {
+		if w != nil && len(b) >= 12 {
 			w.configure(order.Uint16(b[8:]), b[12:])
 		}
 	case opChangeProperty:
-		r.hint(b, id)
+		r.hint(b, w)
 	case opMapWindow:
-		r.mapWindow(b, id)
+		r.mapWindow(b, id, w)
 	case opSetInputFocus:
 		// A window that is not to be seen cannot have the focus; the error
 		// would end most programs.
-		if r.mode == None && r.windows[id] != nil {
+		if r.mode == None && id > pointerRoot {
 			b[0] = opNoOperation
 		}
 	}
+}
+
+// reparent follows a window that gets another parent. One that was mapped
+// appears by that: where none is to be seen, it stays where it is.
+func (r *requests) reparent(b []byte, id, parent uint32) {
+	switch {
+	case !r.roots[parent]:
+		delete(r.tops.all, id)
+	case r.mode == None:
+		b[0] = opNoOperation
+	case r.tops.all[id] == nil:
+		r.tops.all[id] = &window{of: r}
+	}
+}
+
+// end forgets the windows that go with the connection.
+func (r *requests) end() {
+	r.tops.mu.Lock()
+	defer r.tops.mu.Unlock()
+	maps.DeleteFunc(r.tops.all, func(_ uint32, w *window) bool { return w.of == r })
 }
 
 // configure takes over a new size from the values of a ConfigureWindow.
@@ -160,30 +187,23 @@ func (w *window) configure(mask uint16, values []byte) {
 	}
 }
 
-// top returns a window that is to be looked at when it is mapped, or nil.
-func (r *requests) top(id uint32) *window {
-	w := r.windows[id]
-	if w == nil || !r.roots[w.parent] || r.mode == Minimised && (w.placed || r.restored()) {
-		return nil
-	}
-	return w
+// left reports whether the program is to do with a window as it likes.
+func (r *requests) left(w *window) bool {
+	return w == nil || r.mode == Minimised && (w.placed || r.restored())
 }
 
 // hint lets WM_HINTS say that the window begins as an icon.
-func (r *requests) hint(b []byte, id uint32) {
-	if r.mode != Minimised || len(b) < noHintsOf*wordSize || order.Uint32(b[8:]) != atomWMHints || b[16] != 32 {
+func (r *requests) hint(b []byte, w *window) {
+	if r.mode != Minimised || r.left(w) || len(b) < hintsReach*wordSize || order.Uint32(b[8:]) != atomWMHints || b[16] != 32 {
 		return
 	}
-	if w := r.windows[id]; w != nil && !w.placed && !r.restored() {
-		flags := b[24:]
-		order.PutUint32(flags, order.Uint32(flags)|stateHint)
-		order.PutUint32(b[32:], iconicState)
-	}
+	flags := b[24:]
+	order.PutUint32(flags, order.Uint32(flags)|stateHint)
+	order.PutUint32(b[32:], iconicState)
 }
 
-func (r *requests) mapWindow(b []byte, id uint32) {
-	w := r.top(id)
-	if w == nil {
+func (r *requests) mapWindow(b []byte, id uint32, w *window) {
+	if r.left(w) {
 		return
 	}
 	b[0] = opGetWindowAttributes

@@ -24,7 +24,7 @@ func request(op, data byte, rest ...uint32) []byte {
 const root, other, win, child = 7, 8, 0x400001, 0x400002
 
 func talk(mode Mode) *dialogue {
-	return &dialogue{mode: mode, roots: map[uint32]bool{root: true}, restored: func() bool { return false }}
+	return &dialogue{mode: mode, roots: map[uint32]bool{root: true}, tops: &tops{all: map[uint32]*window{}}, restored: func() bool { return false }}
 }
 
 // requestTests are requests and what a server is to get of the last one.
@@ -40,12 +40,17 @@ var requestTests = []struct {
 		request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opCreateWindow, 24, child, win, 0, 0, 0, 0, 0), request(opMapWindow, 0, child)},
 		request(opMapWindow, 0, child)},
 	{"another program's window is mapped", None, [][]byte{request(opMapWindow, 0, win)}, request(opMapWindow, 0, win)},
-	{"a child that moves to the top", None, [][]byte{
+	{"a child that moves to the top", None, [][]byte{request(opCreateWindow, 24, win, other, 0, 0, 0, 0, 0), request(opReparentWindow, 0, win, root, 0)},
+		request(opNoOperation, 0, win, root, 0)},
+	{"a child that moves to the top, as an icon", Minimised, [][]byte{
 		request(opCreateWindow, 24, win, other, 0, 0, 0, 0, 0), request(opReparentWindow, 0, win, root, 0), request(opMapWindow, 0, win)},
 		request(opGetWindowAttributes, 0, win)},
+	{"a window that becomes a child", None, [][]byte{
+		request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opReparentWindow, 0, win, other, 0), request(opMapWindow, 0, win)}, request(opMapWindow, 0, win)},
 	{"a window that is no more", None, [][]byte{
 		request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opDestroyWindow, 0, win), request(opMapWindow, 0, win)}, request(opMapWindow, 0, win)},
 	{"the focus", None, [][]byte{request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opSetInputFocus, 1, win, 0)}, request(opNoOperation, 1, win, 0)},
+	{"no focus", None, [][]byte{request(opSetInputFocus, 1, pointerRoot, 0)}, request(opSetInputFocus, 1, pointerRoot, 0)},
 	{"the focus of an icon", Minimised, [][]byte{request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opSetInputFocus, 1, win, 0)}, request(opSetInputFocus, 1, win, 0)},
 	{"a window is mapped again", Minimised, [][]byte{
 		request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opMapWindow, 0, win), request(opMapWindow, 0, win)}, request(opMapWindow, 0, win)},
@@ -62,7 +67,7 @@ var requestTests = []struct {
 func TestRequests(t *testing.T) {
 	for _, tt := range requestTests {
 		in := bytes.Join(tt.in, nil)
-		r := &requests{dialogue: talk(tt.mode), windows: map[uint32]*window{}}
+		r := &requests{dialogue: talk(tt.mode)}
 		if n := r.take(in); n != len(in) || !bytes.HasSuffix(in, tt.want) {
 			t.Errorf("%s: %d of %d bytes, at the end % x, want % x", tt.name, n, len(in), in[len(in)-len(tt.want):], tt.want)
 		}
@@ -96,7 +101,7 @@ func FuzzRelay(f *testing.F) {
 // run passes on both directions of a connection, in pieces.
 func run(mode Mode, asked, said []byte, size int) (toServer, toClient []byte) {
 	d := talk(mode)
-	req := &requests{dialogue: d, windows: map[uint32]*window{}}
+	req := &requests{dialogue: d}
 	ans := &answers{dialogue: d, place: func(uint32, bool) {}, mapped: func(uint32) {}, begun: true}
 	var held []byte
 	for b := bytes.Clone(asked); len(b) > 0; {
