@@ -158,8 +158,9 @@ func TestWindows(t *testing.T) {
 					t.Errorf("the window %d has the state %d after the program was restored", w, state)
 				}
 			}
-			if !strings.Contains(output(), "mapped\n") || strings.Contains(output(), "error") {
-				t.Errorf("the program was told:\n%s", output())
+			wstest.Await(t, "its word", func() bool { return strings.Contains(output(), "second\n") })
+			if text := output(); !strings.Contains(text, "mapped\n") || strings.Contains(text, "error") {
+				t.Errorf("the program was told:\n%s", text)
 			}
 			checkEnd(t, p, output(), exit)
 			wstest.Await(t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
@@ -186,14 +187,15 @@ func checkEnd(t *testing.T, p workstation.Process, output string, exit <-chan wo
 	t.Helper()
 	number, _, _ := strings.Cut(output, "\n")
 	socket := "/tmp/.X11-unix/X" + strings.TrimPrefix(number, ":")
-	if _, err := os.Stat(socket); err != nil {
-		t.Error(err)
+	made, err := os.Stat(socket)
+	if err != nil {
+		t.Fatal(err)
 	}
 	p.End("TERM")
 	if x := <-exit; x.Signal != "TERM" {
 		t.Errorf("it ended with %+v", x)
 	}
-	wstest.Await(t, "the relay's end", func() bool { _, err := os.Stat(socket); return os.IsNotExist(err) })
+	wstest.Await(t, "the relay's end", func() bool { now, err := os.Stat(socket); return err != nil || !os.SameFile(made, now) })
 }
 
 // TestRelayRefuses: a relay serves the person at the display and nobody else;

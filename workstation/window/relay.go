@@ -83,12 +83,8 @@ func listen() (*net.UnixListener, int, error) {
 	for number := firstNumber; number <= lastNumber; number++ {
 		addr := &net.UnixAddr{Name: socketOf(number), Net: "unix"}
 		l, err := net.ListenUnix("unix", addr)
-		if errors.Is(err, syscall.EADDRINUSE) {
-			if c, dialErr := net.DialUnix("unix", nil, addr); dialErr == nil {
-				c.Close()
-				continue
-			}
-			os.Remove(addr.Name) // a relay that was killed left it; nobody else's can be removed
+		if errors.Is(err, syscall.EADDRINUSE) && left(addr) {
+			os.Remove(addr.Name) // nobody else's can be removed
 			l, err = net.ListenUnix("unix", addr)
 		}
 		if err == nil {
@@ -99,6 +95,22 @@ func listen() (*net.UnixListener, int, error) {
 		}
 	}
 	return nil, 0, errors.New("no number is left for a display")
+}
+
+// left reports whether a socket was left by a relay that was killed. One that
+// is just being made does not answer yet either, but it is young.
+func left(addr *net.UnixAddr) bool {
+	const young = time.Minute
+	info, err := os.Stat(addr.Name)
+	if err != nil || time.Since(info.ModTime()) < young {
+		return false
+	}
+	c, err := net.DialUnix("unix", nil, addr)
+	if err != nil {
+		return errors.Is(err, syscall.ECONNREFUSED)
+	}
+	c.Close()
+	return false
 }
 
 // follow learns which program it is for, and waits for its end.
