@@ -24,11 +24,12 @@ import (
 // What one account may take up of a keeper.
 const (
 	mostCalls  = 16 // connections at a time
+	mostTurns  = 2  // of them that are answered at a time
 	ownCalls   = 256
 	callRate   = 20 // requests a second
 	callBurst  = 60
 	mostKnown  = 256 // accounts whose use is remembered
-	nobodyKnow = -1  // the number of a caller whom the kernel does not tell
+	unknownUID = -1  // the number of a caller whom the kernel does not tell
 )
 
 // caller is who is at the other end of a connection.
@@ -42,6 +43,7 @@ type caller struct {
 // use is what an account takes up of the keeper.
 type use struct {
 	calls int
+	turns chan struct{} // holds one for each call that is being answered
 	pace  *rate.Limiter
 }
 
@@ -89,14 +91,14 @@ func (g *guard) admit(who caller) *use {
 	u := g.uses[who.uid]
 	if u == nil {
 		g.forget()
-		u = &use{pace: rate.NewLimiter(callRate, callBurst)}
+		u = &use{turns: make(chan struct{}, mostTurns), pace: rate.NewLimiter(callRate, callBurst)}
 		g.uses[who.uid] = u
 	}
 	limit := mostCalls
 	if who.free {
 		limit = ownCalls
 	}
-	if u.calls >= limit || who.uid == nobodyKnow {
+	if u.calls >= limit || who.uid == unknownUID {
 		return nil
 	}
 	u.calls++
@@ -121,17 +123,17 @@ func (g *guard) forget() {
 	}
 }
 
-// peerOf returns the user at the other end, or nobodyKnow.
+// peerOf returns the user at the other end, or unknownUID.
 func peerOf(c net.Conn) int {
 	uc, ok := c.(*net.UnixConn)
 	if !ok {
-		return nobodyKnow
+		return unknownUID
 	}
 	raw, err := uc.SyscallConn()
 	if err != nil {
-		return nobodyKnow
+		return unknownUID
 	}
-	uid := nobodyKnow
+	uid := unknownUID
 	raw.Control(func(fd uintptr) {
 		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
 			uid = int(cred.Uid)
@@ -166,6 +168,12 @@ func (k *Keeper) allowed(shows bool, next func(w http.ResponseWriter, r *http.Re
 			if err := who.use.pace.Wait(r.Context()); err != nil {
 				return // the caller has gone
 			}
+			select {
+			case who.use.turns <- struct{}{}:
+				defer func() { <-who.use.turns }()
+			case <-r.Context().Done():
+				return
+			}
 			who.account = accountName(who.uid)
 		}
 		next(w, r, who)
@@ -192,5 +200,5 @@ func ownerOfFile(info fs.FileInfo) int {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		return int(st.Uid)
 	}
-	return nobodyKnow
+	return unknownUID
 }

@@ -159,7 +159,15 @@ func startWith(o workstation.Order, l *look, attr *os.ProcAttr) (proc *os.Proces
 		// A program that is traced stops before its first instruction
 		// (ptrace(2), PTRACE_TRACEME).
 		attr.Sys.Ptrace = len(o.Limits) > 0
-		if proc, err = os.StartProcess(l.program, o.Argv, attr); err != nil || !attr.Sys.Ptrace {
+		proc, err = os.StartProcess(l.program, o.Argv, attr)
+		if attr.Sys.Ptrace && errors.Is(err, unix.EPERM) {
+			// It may be the tracing that is not permitted here.
+			attr.Sys.Ptrace = false
+			if proc, err = os.StartProcess(l.program, o.Argv, attr); err == nil {
+				l.addNote("its limits could not be set: tracing is not permitted here")
+			}
+		}
+		if err != nil || !attr.Sys.Ptrace {
 			return
 		}
 		_, err = unix.Wait4(proc.Pid, nil, 0, nil)

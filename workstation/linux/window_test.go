@@ -267,3 +267,48 @@ func TestTerminal(t *testing.T) {
 		t.Errorf("without an emulator: %v", err)
 	}
 }
+
+// BenchmarkRelay compares what an X program waits for, an answer of the
+// server, through a relay and without; and a relay's start with a bare fork and
+// exec.
+func BenchmarkRelay(b *testing.B) {
+	wstest.Display(b)
+	vars := []string{"DISPLAY=" + os.Getenv("DISPLAY"), "XAUTHORITY=" + os.Getenv("XAUTHORITY")}
+	ask := func(b *testing.B, display string) {
+		conn, err := xgb.NewConnDisplay(display)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer conn.Close()
+		for b.Loop() {
+			if _, err := xproto.GetInputFocus(conn).Reply(); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+	b.Run("floor: answer", func(b *testing.B) { ask(b, os.Getenv("DISPLAY")) })
+	b.Run("answer through a relay", func(b *testing.B) {
+		relay, err := window.StartRelay(window.None, nil, vars)
+		if err != nil {
+			b.Fatal(err)
+		}
+		relay.Serve(os.Getpid())
+		ask(b, relay.Display)
+	})
+	b.Run("floor: fork and exec", func(b *testing.B) {
+		for b.Loop() {
+			if err := exec.Command("/bin/true").Run(); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("start of a relay", func(b *testing.B) {
+		for b.Loop() {
+			relay, err := window.StartRelay(window.None, nil, vars)
+			if err != nil {
+				b.Fatal(err)
+			}
+			relay.Serve(0)
+		}
+	})
+}

@@ -14,7 +14,7 @@ import (
 
 // Display starts an X server that asks for a cookie, and names both in the
 // environment of the test.
-func Display(t *testing.T) {
+func Display(t testing.TB) {
 	t.Helper()
 	program := Need(t, "Xvfb", "xvfb")
 	// One entry: of any family, for any display (Xau(3)).
