@@ -241,7 +241,30 @@ func foreignFS(path string) string {
 	case unix.MSDOS_SUPER_MAGIC, 0x2011bab0 /* exFAT */ :
 		return "drive without owners"
 	}
+	var file unix.Stat_t
+	if unix.Stat(path, &file) == nil && removable("/sys", unix.Major(file.Dev), unix.Minor(file.Dev)) {
+		return "drive that can be taken out"
+	}
 	return ""
+}
+
+// removable reports whether a block device can be taken out and written
+// elsewhere: by its own word, or because it hangs on a plug (sysfs, the
+// attribute removable of a disk; a partition lies below its disk).
+func removable(sys string, major, minor uint32) bool {
+	device, err := filepath.EvalSymlinks(filepath.Join(sys, "dev/block", fmt.Sprintf("%d:%d", major, minor)))
+	if err != nil {
+		return false
+	}
+	if strings.Contains(device, "/usb") {
+		return true
+	}
+	for _, dir := range []string{device, filepath.Dir(device)} {
+		if text, err := os.ReadFile(filepath.Join(dir, "removable")); err == nil {
+			return strings.TrimSpace(string(text)) == "1"
+		}
+	}
+	return false
 }
 
 func accountName(uid int) string {

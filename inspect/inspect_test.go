@@ -135,6 +135,32 @@ func TestReach(t *testing.T) {
 	}
 }
 
+// TestRemovable reads of disks as the kernel lists them.
+func TestRemovable(t *testing.T) {
+	sys := t.TempDir()
+	for number, device := range map[string]string{
+		"8:1": "devices/pci0/ata1/block/sda/sda1", "8:17": "devices/pci0/usb2/2-1/block/sdb/sdb1", "179:1": "devices/mmc/block/mmcblk0/mmcblk0p1", "11:0": "devices/pci0/ata2/block/sr0",
+	} {
+		path := filepath.Join(sys, device)
+		if err := errors.Join(os.MkdirAll(path, 0o755), os.MkdirAll(filepath.Join(sys, "dev/block"), 0o755), os.Symlink(path, filepath.Join(sys, "dev/block", number))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for disk, word := range map[string]string{"devices/pci0/ata1/block/sda": "0", "devices/pci0/usb2/2-1/block/sdb": "0", "devices/mmc/block/mmcblk0": "1", "devices/pci0/ata2/block/sr0": "1"} {
+		if err := os.WriteFile(filepath.Join(sys, disk, "removable"), []byte(word+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, tt := range []struct {
+		major, minor uint32
+		want         bool
+	}{{8, 1, false}, {8, 17, true}, {179, 1, true}, {11, 0, true}, {0, 30, false}} {
+		if got := removable(sys, tt.major, tt.minor); got != tt.want {
+			t.Errorf("%d:%d can be taken out: %v, want %v", tt.major, tt.minor, got, tt.want)
+		}
+	}
+}
+
 // TestWantsTerminal: a desktop entry says which programs want a terminal.
 func TestWantsTerminal(t *testing.T) {
 	dir := t.TempDir()
