@@ -241,30 +241,37 @@ func foreignFS(path string) string {
 	case unix.MSDOS_SUPER_MAGIC, 0x2011bab0 /* exFAT */ :
 		return "drive without owners"
 	}
-	var file unix.Stat_t
-	if unix.Stat(path, &file) == nil && removable("/sys", unix.Major(file.Dev), unix.Minor(file.Dev)) {
+	// The machine's own disk may hang on a plug too.
+	var file, root unix.Stat_t
+	if unix.Stat(path, &file) == nil && unix.Stat("/", &root) == nil && removable("/sys", file.Dev, root.Dev) {
 		return "drive that can be taken out"
 	}
 	return ""
 }
 
 // removable reports whether a block device can be taken out and written
-// elsewhere: by its own word, or because it hangs on a plug (sysfs, the
-// attribute removable of a disk; a partition lies below its disk).
-func removable(sys string, major, minor uint32) bool {
-	device, err := filepath.EvalSymlinks(filepath.Join(sys, "dev/block", fmt.Sprintf("%d:%d", major, minor)))
-	if err != nil {
+// elsewhere while the machine goes on: by its own word, or because it hangs on
+// a plug (sysfs, the attribute removable of a disk). root is the device that
+// the machine runs from.
+func removable(sys string, device, root uint64) bool {
+	disk := diskOf(sys, device)
+	if disk == "" || disk == diskOf(sys, root) {
 		return false
 	}
-	if strings.Contains(device, "/usb") {
-		return true
+	text, _ := os.ReadFile(filepath.Join(disk, "removable"))
+	return strings.TrimSpace(string(text)) == "1" || strings.Contains(disk, "/usb")
+}
+
+// diskOf returns the folder of the disk that a device is, or is a part of.
+func diskOf(sys string, device uint64) string {
+	dir, err := filepath.EvalSymlinks(filepath.Join(sys, "dev/block", fmt.Sprintf("%d:%d", unix.Major(device), unix.Minor(device))))
+	if err != nil {
+		return ""
 	}
-	for _, dir := range []string{device, filepath.Dir(device)} {
-		if text, err := os.ReadFile(filepath.Join(dir, "removable")); err == nil {
-			return strings.TrimSpace(string(text)) == "1"
-		}
+	if _, err := os.Stat(filepath.Join(dir, "removable")); err != nil {
+		return filepath.Dir(dir)
 	}
-	return false
+	return dir
 }
 
 func accountName(uid int) string {

@@ -13,6 +13,8 @@ import (
 	"time"
 	_ "time/tzdata"
 
+	"golang.org/x/sys/unix"
+
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
@@ -155,9 +157,12 @@ func TestRemovable(t *testing.T) {
 		major, minor uint32
 		want         bool
 	}{{8, 1, false}, {8, 17, true}, {179, 1, true}, {11, 0, true}, {0, 30, false}} {
-		if got := removable(sys, tt.major, tt.minor); got != tt.want {
+		if got := removable(sys, unix.Mkdev(tt.major, tt.minor), unix.Mkdev(8, 2)); got != tt.want {
 			t.Errorf("%d:%d can be taken out: %v, want %v", tt.major, tt.minor, got, tt.want)
 		}
+	}
+	if removable(sys, unix.Mkdev(8, 17), unix.Mkdev(8, 17)) {
+		t.Error("the disk that the machine runs from can be taken out")
 	}
 }
 
