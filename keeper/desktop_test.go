@@ -3,6 +3,7 @@ package keeper
 import (
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -161,4 +162,42 @@ func relays(t *testing.T) (owners []int) {
 		}
 	}
 	return owners
+}
+
+// TestDisplayThatHangs: a display that never answers keeps other programs from
+// nothing; the start fails after a while, and says why.
+func TestDisplayThatHangs(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	h := systemScope(t)
+	wstest.Do(t, "mount", "-t", "tmpfs", "tmpfs", "/tmp")
+	if err := os.MkdirAll("/tmp/.X11-unix", 0o777); err != nil {
+		t.Fatal(err)
+	}
+	display, err := net.Listen("unix", "/tmp/.X11-unix/X78")
+	if err := errors.Join(err, os.Chmod("/tmp/.X11-unix/X78", 0o777)); err != nil {
+		t.Fatal(err)
+	}
+	defer display.Close()
+	logOn(t, 61001, "DISPLAY=:78")
+	put(t, h, "hers", "run = [\"/bin/true\"]\nopens = []\n[as]\nuser = \"maren\"\ndesktop = true\nwindow = \"none\"\n")
+	put(t, h, "roots", "run = [\"/bin/true\"]\nopens = []\n[as]\nelevated = true\n")
+	k, c := keep(t, h, newMachine(t)), NewClient(h)
+	for _, name := range []string{"hers", "roots", "roots"} {
+		if _, err := c.Open(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 2 { // the first has not come to an end yet
+		if d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End }); d.Gate != "roots" {
+			t.Errorf("beside a display that hangs: %+v", d)
+		}
+		if _, err := c.Open(t.Context(), "roots"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if d := k.ended("hers"); d.Result != engine.Failure || !strings.Contains(d.Reason, "the display did not answer within") {
+		t.Errorf("on a display that hangs: %+v", d)
+	}
 }

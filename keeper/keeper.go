@@ -358,7 +358,7 @@ func (k *Keeper) carryOut(d *engine.Decision, unrecorded error) (engine.Event, b
 	case d.Starts() && unrecorded != nil:
 		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: "the journal cannot be written: " + unrecorded.Error()}, true
 	case d.Starts():
-		return k.start(d), true
+		return k.start(d)
 	case d.Kind == engine.Halt:
 		if p := k.procs[d.Run]; p != nil {
 			if err := p.End(d.Signal); err != nil {
@@ -367,26 +367,6 @@ func (k *Keeper) carryOut(d *engine.Decision, unrecorded error) (engine.Event, b
 		}
 	}
 	return engine.Event{}, false
-}
-
-func (k *Keeper) start(d *engine.Decision) engine.Event {
-	g := k.files[d.Gate].Gate
-	o, err := order(k.home, g, d)
-	if err != nil {
-		return engine.Event{Kind: engine.Refuse, At: k.now(), Run: d.Run, Detail: err.Error()}
-	}
-	if err := tellFiles(k.home, d, &o); err != nil {
-		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: "the list of what changed cannot be written: " + err.Error()}
-	}
-	before := k.readings(g)
-	o.Done = k.done(d.Run)
-	p, err := k.ws.Start(o)
-	if err != nil {
-		k.log.Warn("a program could not be started", "gate", d.Gate, "run", d.Run, "error", err)
-		return engine.Event{Kind: engine.Failed, At: k.now(), Run: d.Run, Detail: err.Error()}
-	}
-	k.procs[d.Run] = p
-	return engine.Event{Kind: engine.Started, At: k.now(), Run: d.Run, PID: p.PID(), Readings: before, Detail: p.Note()}
 }
 
 // over takes that a run has ended.
