@@ -212,9 +212,11 @@ func (a *app) output(_ context.Context, c *cli.Command) error {
 		return none
 	}
 	defer j.Close()
-	if _, ok, err := j.Run(run); err != nil {
+	e, ok, err := j.Run(run)
+	if err != nil {
 		return err
-	} else if !ok {
+	}
+	if !ok {
 		return none
 	}
 	text, err := j.Output(run)
@@ -223,6 +225,9 @@ func (a *app) output(_ context.Context, c *cli.Command) error {
 	}
 	if a.json {
 		return a.out.printJSON(map[string]any{"run": run, "output": string(text)})
+	}
+	if len(text) == 0 && e.Usage.Output > 0 {
+		fmt.Fprintf(a.err, "run %d printed %s, which are no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
 	}
 	_, err = a.out.Forward.Write(text)
 	return err

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -110,6 +111,7 @@ func TestPace(t *testing.T) {
 		"[pace]\nroom = \"soon\"\n":            "settings.toml:2:1: room: ",
 		"[pace]\n\ncalm = \"0%\"\n":            "settings.toml:3:1: calm is a share",
 		"[pace]\nlongest = 5\n":                `"pace.longest" is of the wrong type`,
+		"[keep]\noutputs = \"a while\"\n":      "settings.toml:2:1: outputs: ",
 		"[pace\n":                              "settings.toml:1:",
 		"[pace]\ncalm = \"40\"\nat_once = 1\n": "calm is a share",
 	} {
@@ -118,6 +120,38 @@ func TestPace(t *testing.T) {
 			t.Errorf("%q: %v, want …%s…", text, err, want)
 		}
 	}
+}
+
+// TestOutputsGo: what was printed too long ago is taken away when a keeper
+// begins, and nothing else.
+func TestOutputsGo(t *testing.T) {
+	h := home(t, "stock-count", gateText(wstest.Script(t, "sleep 60"), `"boot"`))
+	if err := os.WriteFile(h.Settings(), []byte("[keep]\noutputs = \"2d\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, days := range map[string]int{"7.txt": 3, "8.txt.tail": 3, "9.txt": 1, "notes.txt": 3, "10.txt": 3} {
+		path, at := filepath.Join(h.Outputs(), name), time.Now().AddDate(0, 0, -days)
+		if err := errors.Join(os.WriteFile(path, nil, 0o600), os.Chtimes(path, at, at)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	removeOutputs(filepath.Join(h.State, "nowhere"), time.Now(), nil)
+	removeOutputs(h.Outputs(), time.Now().AddDate(0, 0, -2), map[int64]bool{7: true, 8: true})
+	left := func() string {
+		files, err := filepath.Glob(filepath.Join(h.Outputs(), "*"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range files {
+			files[i] = filepath.Base(files[i])
+		}
+		return strings.Join(files, " ")
+	}
+	if got := left(); got != "7.txt 8.txt.tail 9.txt notes.txt" {
+		t.Errorf("beside runs that go on: %s", got)
+	}
+	keep(t, h, newMachine(t))
+	wstest.Await(t, "the old ones to go", func() bool { return left() == "9.txt notes.txt" })
 }
 
 // TestReadings: what was measured before and after a run is kept with it.

@@ -60,6 +60,8 @@ type Keeper struct {
 	wake    time.Time
 	hearing hearing
 	pace    engine.Pace
+	outputs time.Duration // how long they are kept; 0 for ever
+	tidied  time.Time
 }
 
 // New returns a keeper that [Keeper.Run] sets to work.
@@ -188,9 +190,11 @@ func (k *Keeper) begin() error {
 	ev := engine.Event{Kind: engine.Begin, Memory: memory, Host: k.ws.Host()}
 	texts := k.take(files, &ev)
 	k.watch()
-	if k.pace, err = ReadSettings(k.home.Settings()); err != nil {
+	settings, err := ReadSettings(k.home.Settings())
+	if err != nil {
 		return err
 	}
+	k.pace, k.outputs = settings.Pace, settings.Outputs
 	k.samplePressure()
 	ev.At, ev.Pace, ev.Facts = k.now(), &k.pace, k.facts(k.ws.Facts())
 	newBoot := memory.Booted == 0
@@ -201,6 +205,7 @@ func (k *Keeper) begin() error {
 	if newBoot {
 		k.handleWith(engine.Event{Kind: engine.Boot, At: k.now()}, journal.Record{BootID: boot})
 	}
+	k.tidy()
 	debug.FreeOSMemory() // what was needed to read many gates at once
 	k.log.Info("keeper began", "gates", len(k.files), "broken", len(k.broken), "programs_found", len(k.procs), "staged", k.ws.Staged())
 	return nil
@@ -292,13 +297,15 @@ func (k *Keeper) reload() error {
 // reloadSettings reads the settings anew. Where they are wrong, the last good
 // ones go on.
 func (k *Keeper) reloadSettings() {
-	pace, err := ReadSettings(k.home.Settings())
-	switch {
-	case err != nil:
+	settings, err := ReadSettings(k.home.Settings())
+	if err != nil {
 		k.log.Warn("the settings are wrong; the last good ones go on", "error", err)
-	case pace != k.pace:
-		k.pace = pace
-		k.handle(engine.Event{Kind: engine.Paced, At: k.now(), Pace: &pace})
+		return
+	}
+	k.outputs = settings.Outputs
+	if settings.Pace != k.pace {
+		k.pace = settings.Pace
+		k.handle(engine.Event{Kind: engine.Paced, At: k.now(), Pace: &settings.Pace})
 	}
 }
 
@@ -378,6 +385,7 @@ func (k *Keeper) over(ev engine.Event) {
 	}
 	k.handle(ev)
 	k.settle(ev.Run)
+	k.tidy()
 }
 
 // readings takes what a gate wants to be measured before and after a run.

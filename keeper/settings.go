@@ -20,9 +20,19 @@ import (
 // Settings returns the path of the keeper's settings.
 func (h Home) Settings() string { return filepath.Join(filepath.Dir(h.Gates), "settings.toml") }
 
-// DefaultPace holds where the settings say nothing: programs start four at a
+// Settings are what a keeper is told in a file.
+type Settings struct {
+	Pace engine.Pace
+	// Outputs is how long what programs have printed is kept; 0 for ever.
+	Outputs time.Duration
+}
+
+// DefaultSettings hold where the file says nothing: programs start four at a
 // time when the machine has booted or somebody logs on.
-var DefaultPace = engine.Pace{AtOnce: 4, Room: time.Second, Longest: time.Minute}
+var DefaultSettings = Settings{
+	Pace:    engine.Pace{AtOnce: 4, Room: time.Second, Longest: time.Minute},
+	Outputs: 90 * 24 * time.Hour,
+}
 
 // SettingsError reports what is wrong in the settings, and where.
 type SettingsError struct {
@@ -45,22 +55,25 @@ type settingsFile struct {
 		Calm    *string `toml:"calm"`
 		Longest *string `toml:"longest"`
 	} `toml:"pace"`
+	Keep struct {
+		Outputs *string `toml:"outputs"`
+	} `toml:"keep"`
 }
 
 // ReadSettings reads the keeper's settings. A file that is not there says
 // nothing. Its error is a [*SettingsError].
-func ReadSettings(path string) (engine.Pace, error) {
-	pace := DefaultPace
+func ReadSettings(path string) (Settings, error) {
+	s := DefaultSettings
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return pace, nil
+		return s, nil
 	}
 	if err != nil {
-		return pace, &SettingsError{File: path, Problem: "it cannot be read: " + err.Error()}
+		return s, &SettingsError{File: path, Problem: "it cannot be read: " + err.Error()}
 	}
 	var f settingsFile
 	if err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&f); err != nil {
-		return pace, settingsFault(path, err)
+		return s, settingsFault(path, err)
 	}
 	fault := func(key, problem string) error {
 		line, column := find(data, key)
@@ -69,30 +82,30 @@ func ReadSettings(path string) (engine.Pace, error) {
 	p := f.Pace
 	if p.AtOnce != nil {
 		if *p.AtOnce < 0 || *p.AtOnce > 1000 {
-			return pace, fault("at_once", "at_once is 0 (no limit) to 1000")
+			return s, fault("at_once", "at_once is 0 (no limit) to 1000")
 		}
-		pace.AtOnce = *p.AtOnce
+		s.Pace.AtOnce = *p.AtOnce
 	}
 	for _, span := range []struct {
 		key  string
 		text *string
 		to   *time.Duration
-	}{{"room", p.Room, &pace.Room}, {"longest", p.Longest, &pace.Longest}} {
+	}{{"room", p.Room, &s.Pace.Room}, {"longest", p.Longest, &s.Pace.Longest}, {"outputs", f.Keep.Outputs, &s.Outputs}} {
 		if span.text == nil {
 			continue
 		}
 		if *span.to, err = phrase.ParseSpan(*span.text); err != nil {
-			return DefaultPace, fault(span.key, span.key+": "+err.Error())
+			return DefaultSettings, fault(span.key, span.key+": "+err.Error())
 		}
 	}
 	if p.Calm != nil {
 		n, err := strconv.Atoi(strings.TrimSuffix(*p.Calm, "%"))
 		if err != nil || !strings.HasSuffix(*p.Calm, "%") || n < 1 || n > 100 {
-			return DefaultPace, fault("calm", `calm is a share of time, such as "40%"`)
+			return DefaultSettings, fault("calm", `calm is a share of time, such as "40%"`)
 		}
-		pace.Calm = n
+		s.Pace.Calm = n
 	}
-	return pace, nil
+	return s, nil
 }
 
 // settingsFault words an error of the TOML package.
@@ -104,7 +117,7 @@ func settingsFault(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		decode = &strict.Errors[0]
 		e.Line, e.Column = decode.Position()
-		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest", strings.Join(decode.Key(), "."))
+		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest, [keep] has outputs", strings.Join(decode.Key(), "."))
 	case errors.As(err, &decode):
 		e.Line, e.Column = decode.Position()
 		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")
