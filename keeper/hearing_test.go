@@ -125,7 +125,7 @@ func TestPace(t *testing.T) {
 // TestOutputsGo: what was printed too long ago is taken away when a keeper
 // begins, and nothing else.
 func TestOutputsGo(t *testing.T) {
-	h := home(t, "stock-count", gateText(wstest.Script(t, "sleep 60"), `"boot"`))
+	h := home(t)
 	if err := os.WriteFile(h.Settings(), []byte("[keep]\noutputs = \"2d\"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
