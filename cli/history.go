@@ -227,7 +227,7 @@ func (a *app) output(_ context.Context, c *cli.Command) error {
 		return a.out.printJSON(map[string]any{"run": run, "output": string(text)})
 	}
 	if len(text) == 0 && e.Usage.Output > 0 {
-		fmt.Fprintf(a.err, "run %d printed %s, which are no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
+		fmt.Fprintf(a.err, "what run %d printed (%s) is no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
 	}
 	_, err = a.out.Forward.Write(text)
 	return err

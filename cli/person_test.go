@@ -10,13 +10,13 @@ import (
 	"timegate/workstation/wstest"
 )
 
-// personTests are commands of a person at the keeper of the system scope: what
-// they print, "!" before what is said on standard error, and their status.
+// personTests are commands of a person at the keeper of the system scope, their
+// status, and a part of what they print.
 var personTests = []struct {
 	command string
 	status  int
-	want    string // part of it; "" for nothing at all
-	not     string
+	want    string
+	not     string // is no part of it
 }{
 	{"list", 0, "hers ", "roots"},
 	{"history", 0, "hers/1 ", "roots"},

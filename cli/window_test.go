@@ -14,11 +14,11 @@ import (
 
 // session lets a desktop session show itself, as one that a person is logged
 // on to does by the processes in it.
-func session(t *testing.T, more ...string) {
+func session(t *testing.T) {
 	t.Helper()
 	cmd := exec.Command("sleep", "600")
-	cmd.Env = append([]string{"DISPLAY=" + os.Getenv("DISPLAY"), "XAUTHORITY=" + os.Getenv("XAUTHORITY"), "XDG_RUNTIME_DIR=" + t.TempDir(), "XDG_SESSION_ID=1",
-		"DBUS_SESSION_BUS_ADDRESS=unix:path=/nowhere", "XDG_SESSION_TYPE=x11", "XDG_CURRENT_DESKTOP=Larkspur", "XDG_SEAT=seat0", "DESKTOP_SESSION=larkspur"}, more...)
+	cmd.Env = []string{"DISPLAY=" + os.Getenv("DISPLAY"), "XAUTHORITY=" + os.Getenv("XAUTHORITY"), "XDG_RUNTIME_DIR=" + t.TempDir(), "XDG_SESSION_ID=1",
+		"DBUS_SESSION_BUS_ADDRESS=unix:path=/nowhere", "XDG_SESSION_TYPE=x11", "XDG_CURRENT_DESKTOP=Larkspur", "XDG_SEAT=seat0", "DESKTOP_SESSION=larkspur"}
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
