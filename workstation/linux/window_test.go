@@ -2,9 +2,11 @@ package linux_test
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -33,7 +35,8 @@ func TestMain(m *testing.M) {
 }
 
 // client opens a window; when that is there, it takes the focus and opens a
-// second one. It prints what it is told.
+// second one, and when it is there again, a third one. It prints what it is
+// told.
 func client(hinted bool) {
 	fmt.Println(os.Getenv("DISPLAY"))
 	conn, err := xgb.NewConn()
@@ -54,20 +57,18 @@ func client(hinted bool) {
 		xproto.MapWindow(conn, id)
 		return id
 	}
-	first, second := open(200, 100), xproto.Window(0)
+	first, others := open(200, 100), map[xproto.Window]string{}
 	for {
 		ev, err := conn.WaitForEvent()
 		switch ev := ev.(type) {
 		case xproto.MapNotifyEvent:
 			if ev.Window != first {
-				fmt.Println("second")
+				fmt.Println(others[ev.Window])
 				break
 			}
 			fmt.Println("mapped")
 			xproto.SetInputFocus(conn, xproto.InputFocusParent, first, xproto.TimeCurrentTime)
-			if second == 0 {
-				second = open(80, 40)
-			}
+			others[open(80, 40)] = []string{"second", "third"}[len(others)]
 		case xproto.ExposeEvent:
 			if ev.Window == first {
 				fmt.Printf("exposed %dx%d\n", ev.Width, ev.Height)
@@ -140,26 +141,25 @@ func TestWindows(t *testing.T) {
 		t.Run(fmt.Sprint("minimised ", kind, i), func(t *testing.T) {
 			d.Appeared()
 			p, output, exit := show(t, "minimised", kind)
-			var icon xproto.Window
-			wstest.Await(t, "an icon", func() bool {
-				for w, state := range d.Managed() {
-					icon = w
-					return state == 3
-				}
-				return false
-			})
+			wstest.Await(t, "the second window", func() bool { return strings.HasSuffix(output(), "second\n") })
+			wstest.Await(t, "both icons", func() bool { return len(d.Managed()) == 2 })
+			icons := d.Managed()
 			if n := d.Appeared(); n > 0 || p.Note() != "" {
 				t.Errorf("%d windows appeared; note %q", n, p.Note())
 			}
-			d.Restore(icon)
-			wstest.Await(t, "both windows", func() bool { m := d.Managed(); return len(m) == 2 && m[icon] == 1 })
+			first := slices.Min(slices.Collect(maps.Keys(icons)))
+			if icons[first] != 3 {
+				t.Errorf("the windows come as %v", icons)
+			}
+			d.Restore(first)
+			wstest.Await(t, "the third window", func() bool { m := d.Managed(); return len(m) == 3 && m[first] == 1 })
 			for w, state := range d.Managed() {
-				if state != 1 {
-					t.Errorf("the window %d has the state %d after the program was restored", w, state)
+				if was, ok := icons[w]; !ok && state != 1 || ok && w != first && state != was {
+					t.Errorf("after the program was restored, its windows are %v", d.Managed())
 				}
 			}
-			wstest.Await(t, "its word", func() bool { return strings.Contains(output(), "second\n") })
-			if text := output(); !strings.Contains(text, "mapped\n") || strings.Contains(text, "error") {
+			wstest.Await(t, "its word", func() bool { return strings.Contains(output(), "third\n") })
+			if _, text, _ := strings.Cut(output(), "\n"); !strings.HasPrefix(text, "mapped\nexposed 200x100\nsecond\nmapped\n") || strings.Contains(text, "error") {
 				t.Errorf("the program was told:\n%s", text)
 			}
 			checkEnd(t, p, output(), exit)

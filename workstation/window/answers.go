@@ -10,6 +10,7 @@ const (
 	kindMask     = 0x7f
 	evExpose     = 12
 	evVisibility = 15
+	evUnmap      = 18
 	evMap        = 19
 
 	attributesSize = 44 // of the reply to GetWindowAttributes
@@ -24,8 +25,9 @@ const (
 // answers follows what a server sends to a client.
 type answers struct {
 	*dialogue
-	// place maps a window as the mode wants it, in the client's stead.
-	place func(id uint32, override bool)
+	// place maps a window as an icon, in the client's stead, and reports
+	// whether it maps it as it is after all.
+	place func(id uint32, override bool) bool
 	// mapped tells that a window has been mapped.
 	mapped func(id uint32)
 
@@ -76,8 +78,8 @@ func (a *answers) take(b, out []byte) (int, []byte) {
 			a.skip = packetSize
 			a.answered()
 		default:
-			if rest[0] == evMap && a.mode == Minimised {
-				a.mapped(order.Uint32(rest[8:]))
+			if rest[0] == evMap {
+				a.appeared(order.Uint32(rest[8:]))
 			}
 			a.skip = size
 		}
@@ -104,14 +106,25 @@ func (a *answers) answered() {
 	a.asked = a.asked[1:]
 }
 
+// appeared notes that a window has appeared: the person has restored it.
+func (a *answers) appeared(id uint32) {
+	a.tops.mu.Lock()
+	a.tops.appeared = a.tops.appeared || a.tops.all[id] != nil
+	a.tops.mu.Unlock()
+	a.mapped(id)
+}
+
 // answer does what is to be done in place of mapping a window, and appends
-// what the client hears of it.
+// what the client hears of it: that it has appeared, as some programs wait for
+// that, and, of an icon, that it is gone again.
 func (a *answers) answer(q question, reply, out []byte) []byte {
 	override, wants := reply[27] != 0, order.Uint32(reply[36:])
-	if a.mode == Minimised {
-		a.place(q.id, override)
-		return out
+	if a.mode == Minimised && a.place(q.id, override) {
+		return out // it appears, and the server tells of that
 	}
+	a.tops.mu.Lock()
+	a.tops.pretended = true
+	a.tops.mu.Unlock()
 	event := func(kind byte) []byte {
 		out = append(out, make([]byte, packetSize)...)
 		e := out[len(out)-packetSize:]
@@ -132,6 +145,9 @@ func (a *answers) answer(q question, reply, out []byte) []byte {
 		e := event(evExpose)
 		order.PutUint16(e[12:], q.window.width)
 		order.PutUint16(e[14:], q.window.height)
+	}
+	if a.mode == Minimised && wants&structureNotifyMask != 0 {
+		order.PutUint32(event(evUnmap)[8:], q.id)
 	}
 	return out
 }

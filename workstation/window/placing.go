@@ -72,12 +72,13 @@ func (p *placing) managed() bool {
 
 // place maps a window as an icon, or as it is when the person has restored
 // another one of the program. One that the window manager has nothing to do
-// with, such as a tooltip, is mapped as it is.
-func (p *placing) place(id uint32, override bool) {
+// with, such as a tooltip, is mapped as it is. It reports whether it appears.
+func (p *placing) place(id uint32, override bool) (appears bool) {
 	win := xproto.Window(id)
+	appears = override
 	if !override {
 		state := uint32(iconicState)
-		if p.seen() {
+		if appears = p.seen(); appears {
 			state = normalState
 		}
 		hints := p.property(win, xproto.AtomWmHints)
@@ -90,6 +91,7 @@ func (p *placing) place(id uint32, override bool) {
 		p.mu.Unlock()
 	}
 	xproto.MapWindowChecked(p.conn, win).Check()
+	return appears
 }
 
 func (p *placing) property(w xproto.Window, name xproto.Atom) []byte {

@@ -42,8 +42,10 @@ type window struct {
 
 // tops are the top-level windows of a program, on all its connections.
 type tops struct {
-	mu  sync.Mutex // guards what follows
-	all map[uint32]*window
+	mu        sync.Mutex // guards what follows
+	all       map[uint32]*window
+	pretended bool // the program was told that one has appeared, which has not
+	appeared  bool // one has
 }
 
 // question is a MapWindow that was turned into GetWindowAttributes.
@@ -143,9 +145,9 @@ func (r *requests) request(b []byte) {
 	case opMapWindow:
 		r.mapWindow(b, id, w)
 	case opSetInputFocus:
-		// A window that is not to be seen cannot have the focus; the error
-		// would end most programs.
-		if r.mode == None && id > pointerRoot {
+		// A window that is not there cannot have the focus; the error would end
+		// most programs.
+		if r.tops.pretended && !r.tops.appeared && id > pointerRoot {
 			b[0] = opNoOperation
 		}
 	}

@@ -12,7 +12,8 @@
 //   - "none": a top-level window is never mapped. The program is told that it
 //     is, as some wait for that.
 //   - "minimised": a top-level window is mapped with the initial state Iconic,
-//     until the person has restored one of the program's windows.
+//     until the person has restored one of the program's windows. The program
+//     is told that it has appeared and is gone again.
 //
 // No request is added or left out, since both ends count them: MapWindow
 // becomes GetWindowAttributes, which is as long, and whose reply comes when
