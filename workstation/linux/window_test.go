@@ -113,6 +113,7 @@ func TestWindows(t *testing.T) {
 	d := wstest.StartDesktop(t)
 	for _, kind := range []string{"plain", "hinted"} {
 		t.Run("ordinary "+kind, func(t *testing.T) {
+			d.Await(t)
 			p, _, exit := show(t, "ordinary", kind)
 			wstest.Await(t, "both windows", func() bool { return len(d.Managed()) == 2 })
 			if n := d.Appeared(); n == 0 {
@@ -122,7 +123,7 @@ func TestWindows(t *testing.T) {
 			<-exit
 		})
 	}
-	wstest.Await(t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
+	d.Await(t)
 	const often = 10
 	for i := range often {
 		kind := []string{"plain", "hinted"}[i%2]
@@ -163,7 +164,7 @@ func TestWindows(t *testing.T) {
 				t.Errorf("the program was told:\n%s", text)
 			}
 			checkEnd(t, p, output(), exit)
-			wstest.Await(t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
+			d.Await(t)
 		})
 	}
 	for _, mode := range []string{"none", "minimised"} {
@@ -248,6 +249,7 @@ func TestTerminal(t *testing.T) {
 		}, 0, "HUP", "up"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
+			d.Await(t)
 			p, output, exit := show(t, "terminal", "", "/bin/sh", "-c", tt.script)
 			if tt.end != nil {
 				wstest.Await(t, "the program", func() bool { return strings.Contains(output(), "up") })

@@ -108,7 +108,15 @@ func (d *Desktop) probe() {
 		return len(d.Managed()) == 1
 	})
 	xproto.DestroyWindow(d.conn, id)
-	Await(d.t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
+	d.Await(d.t)
+}
+
+// Await waits until the window manager has let all windows go. The server
+// gives their numbers to the next program, whose windows it would take for
+// those of the last.
+func (d *Desktop) Await(t testing.TB) {
+	t.Helper()
+	Await(t, "an empty desktop", func() bool { return len(d.Managed()) == 0 })
 }
 
 // Appeared returns how many windows have appeared at the top since it was
