@@ -103,7 +103,8 @@ func outcomeOf(state *os.ProcessState) outcome {
 	return outcome{Status: state.ExitCode()}
 }
 
-// openTerminal makes a pseudo-terminal (pts(4)).
+// openTerminal makes a pseudo-terminal (pts(4)). It is not opened by a package,
+// as those make it block: closing it must end a read that waits.
 func openTerminal() (master, slave *os.File, err error) {
 	master, err = os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0)
 	if err != nil {
