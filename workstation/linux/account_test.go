@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"timegate/workstation"
 )
@@ -74,6 +77,31 @@ ines     -     nproc    many
 		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}})
 	if err == nil || !strings.Contains(err.Error(), "no such file or directory; check the path") {
 		t.Errorf("a program that is not there: %v", err)
+	}
+}
+
+// TestNothingOpen: a program gets no descriptor but its own three, whatever
+// the keeper was started with.
+func TestNothingOpen(t *testing.T) {
+	var fds [2]int
+	if err := unix.Pipe2(fds[:], 0); err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Close(fds[0])
+	defer unix.Close(fds[1])
+	done, dir := make(chan workstation.Exit, 1), t.TempDir()
+	_, err := Starter{}.Start(workstation.Order{Mark: "open", Argv: []string{"/bin/sh", "-c", "echo /proc/$$/fd/*"}, Folder: "/",
+		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}, Done: func(x workstation.Exit) { done <- x }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-done
+	text, _ := ReadOutput(dir + "/output")
+	for name := range strings.FieldsSeq(string(text)) {
+		// The shell opens /proc for itself while it looks.
+		if fd, err := strconv.Atoi(filepath.Base(name)); err != nil || fd == fds[0] || fd == fds[1] {
+			t.Errorf("open in a program: %s", text)
+		}
 	}
 }
 
