@@ -135,7 +135,7 @@ func (r *requests) request(b []byte) {
 	case opDestroyWindow:
 		delete(r.tops.all, id)
 	case opReparentWindow:
-		r.reparent(b, id, word(8))
+		r.reparent(id, word(8))
 	case opConfigureWindow:
 		if w != nil && len(b) >= 12 {
 			w.configure(order.Uint16(b[8:]), b[12:])
@@ -153,15 +153,13 @@ func (r *requests) request(b []byte) {
 	}
 }
 
-// reparent follows a window that gets another parent. One that was mapped
-// appears by that: where none is to be seen, it stays where it is.
-func (r *requests) reparent(b []byte, id, parent uint32) {
-	switch {
-	case !r.roots[parent]:
+// reparent follows a window that gets another parent. Some toolkits take a
+// window out of another one in this way before they destroy both, so it must
+// come to pass; they unmap it first.
+func (r *requests) reparent(id, parent uint32) {
+	if !r.roots[parent] {
 		delete(r.tops.all, id)
-	case r.mode == None:
-		b[0] = opNoOperation
-	case r.tops.all[id] == nil:
+	} else if r.tops.all[id] == nil {
 		r.tops.all[id] = &window{of: r}
 	}
 }

@@ -40,9 +40,9 @@ var requestTests = []struct {
 		request(opCreateWindow, 24, win, root, 0, 0, 0, 0, 0), request(opCreateWindow, 24, child, win, 0, 0, 0, 0, 0), request(opMapWindow, 0, child)},
 		request(opMapWindow, 0, child)},
 	{"another program's window is mapped", None, [][]byte{request(opMapWindow, 0, win)}, request(opMapWindow, 0, win)},
-	{"a child that moves to the top", None, [][]byte{request(opCreateWindow, 24, win, other, 0, 0, 0, 0, 0), request(opReparentWindow, 0, win, root, 0)},
-		request(opNoOperation, 0, win, root, 0)},
-	{"a child that moves to the top, as an icon", Minimised, [][]byte{
+	{"a window that is taken out of another one", None, [][]byte{request(opCreateWindow, 24, win, other, 0, 0, 0, 0, 0), request(opReparentWindow, 0, win, root, 0)},
+		request(opReparentWindow, 0, win, root, 0)},
+	{"a child that moves to the top", None, [][]byte{
 		request(opCreateWindow, 24, win, other, 0, 0, 0, 0, 0), request(opReparentWindow, 0, win, root, 0), request(opMapWindow, 0, win)},
 		request(opGetWindowAttributes, 0, win)},
 	{"a window that becomes a child", None, [][]byte{
