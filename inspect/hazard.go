@@ -54,11 +54,20 @@ func WritableByOthers(path string) []gate.Finding {
 	return h.found
 }
 
+// EmulatorHazards finds out who could change a terminal emulator that is
+// started with an account's rights.
+func EmulatorHazards(path string, uid int) []gate.Finding {
+	h := hazards{trusted: []int{0, uid}, emulator: true}
+	h.program([]string{path}, 0)
+	return h.found
+}
+
 type hazards struct {
-	trusted []int  // the accounts that may write
-	copied  string // the command that keeps a copy of the program out of reach
-	found   []gate.Finding
-	seen    map[string]bool
+	trusted  []int  // the accounts that may write
+	copied   string // the command that keeps a copy of the program out of reach
+	found    []gate.Finding
+	emulator bool // it is not the gate's program, but the terminal that it is shown in
+	seen     map[string]bool
 }
 
 func (h *hazards) add(code, message, remedy string) {
@@ -70,8 +79,11 @@ const deepest = 8
 
 // program looks at a program, its interpreter and its script.
 func (h *hazards) program(argv []string, depth int) {
-	path := argv[0]
-	h.path(path, "the program")
+	path, what := argv[0], "the program"
+	if h.emulator {
+		what = "the terminal emulator"
+	}
+	h.path(path, what)
 	if depth == deepest {
 		return
 	}

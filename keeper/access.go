@@ -11,10 +11,10 @@ import (
 	"sync"
 	"syscall"
 
-	"golang.org/x/sys/unix"
 	"golang.org/x/time/rate"
 
 	"timegate/core/gate"
+	"timegate/workstation/peer"
 )
 
 // Who may do what at a keeper: whoever has its own rights, and root, all of
@@ -23,13 +23,12 @@ import (
 
 // What one account may take up of a keeper.
 const (
-	mostCalls  = 16 // connections at a time
-	mostTurns  = 2  // of them that are answered at a time
-	ownCalls   = 256
-	callRate   = 20 // requests a second
-	callBurst  = 60
-	mostKnown  = 256 // accounts whose use is remembered
-	unknownUID = -1  // the number of a caller whom the kernel does not tell
+	mostCalls = 16 // connections at a time
+	mostTurns = 2  // of them that are answered at a time
+	ownCalls  = 256
+	callRate  = 20 // requests a second
+	callBurst = 60
+	mostKnown = 256 // accounts whose use is remembered
 )
 
 // caller is who is at the other end of a connection.
@@ -74,7 +73,7 @@ func (g *guard) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		who := caller{uid: peerOf(c)}
+		who := caller{uid: peer.UID(c)}
 		who.free = who.uid == 0 || who.uid == os.Getuid()
 		if u := g.admit(who); u != nil {
 			who.use = u
@@ -98,7 +97,7 @@ func (g *guard) admit(who caller) *use {
 	if who.free {
 		limit = ownCalls
 	}
-	if u.calls >= limit || who.uid == unknownUID {
+	if u.calls >= limit || who.uid == peer.Unknown {
 		return nil
 	}
 	u.calls++
@@ -121,25 +120,6 @@ func (g *guard) forget() {
 			delete(g.uses, uid)
 		}
 	}
-}
-
-// peerOf returns the user at the other end, or unknownUID.
-func peerOf(c net.Conn) int {
-	uc, ok := c.(*net.UnixConn)
-	if !ok {
-		return unknownUID
-	}
-	raw, err := uc.SyscallConn()
-	if err != nil {
-		return unknownUID
-	}
-	uid := unknownUID
-	raw.Control(func(fd uintptr) {
-		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
-			uid = int(cred.Uid)
-		}
-	})
-	return uid
 }
 
 type callerKey struct{}
@@ -200,5 +180,5 @@ func ownerOfFile(info fs.FileInfo) int {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		return int(st.Uid)
 	}
-	return unknownUID
+	return peer.Unknown
 }

@@ -21,6 +21,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/journal"
+	"timegate/workstation/peer"
 	"timegate/workstation/wstest"
 )
 
@@ -153,7 +154,7 @@ func checkCrowd(t *testing.T, h Home) {
 			t.Errorf("connection %d: admitted %v", i+1, u != nil)
 		}
 	}
-	if g.admit(caller{uid: 61002}) == nil || g.admit(caller{uid: 0, free: true}) == nil || g.admit(caller{uid: unknownUID}) != nil {
+	if g.admit(caller{uid: 61002}) == nil || g.admit(caller{uid: 0, free: true}) == nil || g.admit(caller{uid: peer.Unknown}) != nil {
 		t.Error("one account's crowd counts for another, or an unknown one is let in")
 	}
 	for range 100 {

@@ -180,7 +180,13 @@ func hazardsOf(h Home, g *gate.Gate, o workstation.Order, a account) []gate.Find
 		return nil
 	}
 	argv := append([]string{linux.Program(o)}, o.Argv[1:]...)
-	return inspect.Hazards(g, argv, o.Folder, a.uid)
+	found := inspect.Hazards(g, argv, o.Folder, a.uid)
+	if windowOf(g, argv[0]) == gate.WindowTerminal {
+		if terminal, err := linux.Terminal(pathOf(a, g)); err == nil {
+			found = append(found, inspect.EmulatorHazards(terminal[0], a.uid)...)
+		}
+	}
+	return found
 }
 
 // HazardsOf finds out who could abuse a gate; in the user scope nobody gains

@@ -29,6 +29,7 @@ func joinDesktop(o *workstation.Order, g *gate.Gate, a account) error {
 	// What the gate's file says of the surroundings counts for more.
 	for _, v := range vars {
 		if name, _, _ := strings.Cut(v, "="); g.As.Env[name] == "" {
+			o.Env = slices.DeleteFunc(o.Env, func(old string) bool { return strings.HasPrefix(old, name+"=") })
 			o.Env = append(o.Env, v)
 		}
 	}
@@ -94,7 +95,6 @@ func ownerOf(s linux.Session) account {
 // neverOnDesktop says why an account is not known to log on to a desktop, or
 // "".
 func neverOnDesktop(a account) string {
-	const people = 1000 // the numbers of people begin here (useradd(8))
 	if slices.ContainsFunc(linux.Desktops(a.uid), func(s linux.Session) bool { return s.UID == a.uid }) {
 		return ""
 	}
@@ -102,7 +102,7 @@ func neverOnDesktop(a account) string {
 	case "nologin", "false":
 		return "cannot log on: the shell is " + a.shell
 	}
-	if a.uid != 0 && a.uid < people {
+	if a.uid != 0 && a.uid < linux.FirstPerson {
 		return "is one of the system's own accounts"
 	}
 	if last, since, ok := linux.DesktopLogons(); ok && last[a.name].IsZero() {

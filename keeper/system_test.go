@@ -334,7 +334,25 @@ func TestHazards(t *testing.T) {
 			t.Errorf("the copy, %s: %v", as, found)
 		}
 	}
+	checkEmulator(t, h)
 	checkFailClosed(t, h)
+}
+
+// checkEmulator: a terminal emulator that others can put in the place of the
+// system's is not started with rights that they do not have.
+func checkEmulator(t *testing.T, h Home) {
+	install(t, "/mnt/home/maren/bin/xdg-terminal-exec", "", 61001)
+	const text = "run = [\"/mnt/opt/safe\"]\nopens = []\n[as]\nelevated = true\ndesktop = true\nwindow = \"terminal\"\nenv = { PATH = \"%s\" }\n"
+	for path, want := range map[string]string{"/mnt/home/maren/bin:/usr/bin": "the terminal emulator can be changed by maren", "/mnt/opt": ""} {
+		put(t, h, "shown", fmt.Sprintf(text, path))
+		told := ""
+		for _, f := range HazardsOf(h, ReadFile(h, "shown", Env(newMachine(t).Zone(), "")).Gate) {
+			told += f.Message + "\n"
+		}
+		if (told == "") != (want == "") || !strings.Contains(told, want) {
+			t.Errorf("emulator in %s: %q, want …%s…", path, told, want)
+		}
+	}
 }
 
 // checkFailClosed opens what was told to be unsafe, while it is swapped all

@@ -18,6 +18,10 @@ import (
 var desktopVariables = []string{"DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "XDG_RUNTIME_DIR", "DBUS_SESSION_BUS_ADDRESS",
 	"XDG_SESSION_ID", "XDG_SESSION_TYPE", "XDG_CURRENT_DESKTOP", "XDG_SEAT", "DESKTOP_SESSION"}
 
+// FirstPerson is the lowest number of a person's account (useradd(8)); those
+// below are the system's own.
+const FirstPerson = 1000
+
 // A Session is a desktop session that somebody is logged on to.
 type Session struct {
 	UID  int
@@ -81,8 +85,7 @@ func Desktops(uid int) []Session {
 			owner = int(st.Uid)
 		}
 		// The system's own accounts have no desktops; root's may be asked for.
-		const people = 1000
-		if uid >= 0 && owner != uid || uid < 0 && owner < people {
+		if uid >= 0 && owner != uid || uid < 0 && owner < FirstPerson {
 			continue
 		}
 		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")

@@ -122,9 +122,11 @@ func (a *answers) answer(q question, reply, out []byte) []byte {
 	if a.mode == Minimised && a.place(q.id, override) {
 		return out // it appears, and the server tells of that
 	}
-	a.tops.mu.Lock()
-	a.tops.pretended = true
-	a.tops.mu.Unlock()
+	if a.mode == None || wants&structureNotifyMask != 0 {
+		a.tops.mu.Lock()
+		a.tops.pretended = true // until the server tells otherwise, which it does to who asked for it
+		a.tops.mu.Unlock()
+	}
 	event := func(kind byte) []byte {
 		out = append(out, make([]byte, packetSize)...)
 		e := out[len(out)-packetSize:]

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"timegate/workstation/peer"
 )
 
 // The descriptor by which a relay speaks with whoever started it.
@@ -217,16 +219,8 @@ func (r *relay) serve(client *net.UnixConn) {
 // ours reports whether a client has the rights of the person at the display,
 // or root's, by the kernel's word. The display is nobody else's.
 func ours(c *net.UnixConn) bool {
-	raw, err := c.SyscallConn()
-	if err != nil {
-		return false
-	}
-	allowed := false
-	raw.Control(func(fd uintptr) {
-		cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-		allowed = err == nil && (int(cred.Uid) == os.Getuid() || cred.Uid == 0)
-	})
-	return allowed
+	uid := peer.UID(c)
+	return uid == 0 || uid == os.Getuid()
 }
 
 // pass sends on what one end says, as take makes it, with the descriptors

@@ -125,6 +125,7 @@ func TestAnswers(t *testing.T) {
 	reply := make([]byte, attributesSize)
 	reply[0], reply[2], reply[4] = kindReply, 9, 3
 	order.PutUint32(reply[36:], structureNotifyMask|exposureMask|visibilityChangeMask)
+	deaf := append(bytes.Clone(reply[:36]), make([]byte, 8)...) // it wants to hear of nothing
 	fault := make([]byte, packetSize)
 	fault[1], fault[2], fault[10] = 3, 9, opGetWindowAttributes
 	event := append([]byte{22, 0, 9}, make([]byte, packetSize-3)...)
@@ -138,6 +139,7 @@ func TestAnswers(t *testing.T) {
 	}{
 		{"not to be seen", None, reply, []byte{evMap, evVisibility, evExpose}, 0, false},
 		{"an icon", Minimised, reply, []byte{evMap, evVisibility, evExpose, evUnmap}, 1, false},
+		{"an icon whose program does not listen", Minimised, deaf, nil, 1, false},
 		{"one that appears after all", Minimised, reply, nil, 1, true},
 		{"no such window", Minimised, fault, []byte{kindError}, 0, false},
 		{"what else is told", None, event, []byte{22}, 0, false},
@@ -156,6 +158,10 @@ func TestAnswers(t *testing.T) {
 			if out[i] == evExpose && (order.Uint16(out[i+12:]) != 100 || order.Uint16(out[i+14:]) != 50) {
 				t.Errorf("%s: exposed % x", tt.name, out[i:])
 			}
+		}
+		// Who is told of nothing must be let have the focus.
+		if heard := len(kinds) > 0 && kinds[0] == evMap; d.tops.pretended != heard {
+			t.Errorf("%s: pretended %v", tt.name, d.tops.pretended)
 		}
 		if n != len(tt.in) || !bytes.Equal(kinds, tt.kinds) || placed != tt.place {
 			t.Errorf("%s: %d of %d bytes, packets %v, placed %d", tt.name, n, len(tt.in), kinds, placed)
