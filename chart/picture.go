@@ -1,3 +1,4 @@
+// Package chart draws when gates open: the week as a grid of days by hours.
 package chart
 
 import (
@@ -7,8 +8,8 @@ import (
 	"math"
 	"strconv"
 
-	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
@@ -16,6 +17,7 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"timegate/core/calendar"
+	"timegate/core/forecast"
 )
 
 // Format is a picture's file format.
@@ -44,71 +46,77 @@ var (
 	many = color.RGBA{0x1f, 0x5f, 0x4a, 0xff}
 )
 
-// Draw writes the week as a picture with a title above and a line below.
-func (w *Week) Draw(out io.Writer, format Format, title, below string) error {
-	p := plot.New()
-	p.BackgroundColor = color.White
-	p.Title.Text = title
-	p.Title.Padding = vg.Points(10)
-	p.Title.TextStyle = style(14, ink)
-	p.X.Label.Text, p.X.Label.Padding = below, vg.Points(8)
-	p.X.Label.TextStyle = style(10, faint)
-	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = -0.02, 24.02, -0.04, 7.04
-	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
-		axis.LineStyle.Width, axis.Tick.LineStyle.Width = 0, 0
-		axis.Padding = 0
-		axis.Tick.Label.Color = ink
-		axis.Tick.Label.Font = sans(10)
-	}
-	var hours, days []plot.Tick
-	for h := 0; h <= 24; h += 2 {
-		hours = append(hours, plot.Tick{Value: float64(h), Label: fmt.Sprintf("%02d:00", h)})
-	}
-	for d := range w.Cells {
-		days = append(days, plot.Tick{Value: 6.5 - float64(d), Label: (w.From + calendar.Day(d)).Noon().Format("Mon 2 Jan")})
-	}
-	p.X.Tick.Marker, p.Y.Tick.Marker = plot.ConstantTicks(hours), plot.ConstantTicks(days)
-	p.Add(grid{w})
+// Room around the grid, in points: for the title, the days, the hours with the
+// line below, and the last hour's label.
+const (
+	roomAbove vg.Length = 44
+	roomLeft  vg.Length = 84
+	roomBelow vg.Length = 56
+	roomRight vg.Length = 36
+)
+
+// DrawWeek writes a week as a picture with a title above and a line below.
+func DrawWeek(out io.Writer, w *forecast.Week, format Format, title, below string) error {
 	if format == SVG {
 		c := vgsvg.New(width, height)
-		p.Draw(margin(draw.New(c)))
+		drawWeek(draw.New(c), w, title, below)
 		_, err := c.WriteTo(out)
 		return err
 	}
 	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(dpi))}
-	p.Draw(margin(draw.New(c)))
+	drawWeek(draw.New(c), w, title, below)
 	_, err := c.WriteTo(out)
 	return err
 }
 
-// margin leaves room at the edges, where labels would touch.
-func margin(c draw.Canvas) draw.Canvas {
-	return draw.Crop(c, vg.Points(14), -vg.Points(24), vg.Points(10), -vg.Points(12))
+func drawWeek(c draw.Canvas, w *forecast.Week, title, below string) {
+	words := newWriter(c)
+	c.FillPolygon(color.White, []vg.Point{{}, {X: width}, {X: width, Y: height}, {Y: height}})
+	g := grid{canvas: c, words: words, left: roomLeft, bottom: roomBelow,
+		hour: (width - roomLeft - roomRight) / 24, day: (height - roomAbove - roomBelow) / 7}
+	middle := roomLeft + 12*g.hour
+	words.write(title, 14, ink, text.XCenter, vg.Point{X: middle, Y: height - roomAbove/2})
+	words.write(below, 10, faint, text.XCenter, vg.Point{X: middle, Y: roomBelow / 4})
+	for h := 0; h <= 24; h += 2 {
+		words.write(fmt.Sprintf("%02d:00", h), 10, ink, text.XCenter, vg.Point{X: g.left + vg.Length(h)*g.hour, Y: roomBelow * 3 / 4})
+	}
+	for d := range w.Cells {
+		label := (w.From + calendar.Day(d)).Noon().Format("Mon 2 Jan")
+		words.write(label, 10, ink, text.XRight, vg.Point{X: g.left - 8, Y: g.bottom + (vg.Length(6-d)+0.5)*g.day})
+	}
+	g.draw(w)
 }
 
-func sans(size float64) font.Font {
-	return font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Points(size)}
+// writer writes words. Fonts are read when a picture is drawn, and not by
+// commands that draw none.
+type writer struct {
+	canvas draw.Canvas
+	plain  text.Plain
 }
 
-func style(size float64, c color.Color) draw.TextStyle {
-	return draw.TextStyle{Color: c, Font: sans(size), XAlign: text.XCenter, YAlign: text.YTop, Handler: plot.DefaultTextHandler}
+func newWriter(c draw.Canvas) writer {
+	return writer{c, text.Plain{Fonts: font.NewCache(liberation.Collection())}}
+}
+
+func (w writer) write(words string, size vg.Length, c color.Color, align text.XAlignment, at vg.Point) {
+	style := draw.TextStyle{Color: c, Font: font.Font{Typeface: "Liberation", Variant: "Sans", Size: size}, XAlign: align, YAlign: text.YCenter, Handler: w.plain}
+	w.canvas.FillText(style, at, words)
 }
 
 // grid draws the cells.
-type grid struct{ week *Week }
+type grid struct {
+	canvas                  draw.Canvas
+	words                   writer
+	left, bottom, hour, day vg.Length
+}
 
-// Plot implements plot.Plotter.
-func (g grid) Plot(c draw.Canvas, p *plot.Plot) {
-	tx, ty := p.Transforms(&c)
-	most := float64(max(1, g.week.Most()))
-	for d := range g.week.Cells {
-		for h, n := range g.week.Cells[d] {
-			y := float64(6 - d)
+func (g grid) draw(w *forecast.Week) {
+	most := float64(max(1, w.Most()))
+	for d := range w.Cells {
+		for h, n := range w.Cells[d] {
 			const gap = 0.04
-			corners := []vg.Point{
-				{X: tx(float64(h) + gap), Y: ty(y + gap)}, {X: tx(float64(h+1) - gap), Y: ty(y + gap)},
-				{X: tx(float64(h+1) - gap), Y: ty(y + 1 - gap)}, {X: tx(float64(h) + gap), Y: ty(y + 1 - gap)},
-			}
+			x, y := g.left+vg.Length(h)*g.hour, g.bottom+vg.Length(6-d)*g.day
+			x0, x1, y0, y1 := x+gap*g.hour, x+(1-gap)*g.hour, y+gap*g.day, y+(1-gap)*g.day
 			fill, ink := color.Color(blank), color.Color(ink)
 			if h < 6 || h >= 22 {
 				fill = night
@@ -121,11 +129,9 @@ func (g grid) Plot(c draw.Canvas, p *plot.Plot) {
 					ink = color.White
 				}
 			}
-			c.FillPolygon(fill, corners)
+			g.canvas.FillPolygon(fill, []vg.Point{{X: x0, Y: y0}, {X: x1, Y: y0}, {X: x1, Y: y1}, {X: x0, Y: y1}})
 			if n > 0 {
-				s := style(10, ink)
-				s.YAlign = text.YCenter
-				c.FillText(s, vg.Point{X: tx(float64(h) + 0.5), Y: ty(y + 0.5)}, number(n))
+				g.words.write(number(n), 10, ink, text.XCenter, vg.Point{X: x + g.hour/2, Y: y + g.day/2})
 			}
 		}
 	}

@@ -18,12 +18,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
-	"timegate/keeper"
-	"timegate/workstation/linux"
-	"timegate/workstation/window"
+	"timegate/gates"
+	"timegate/home"
+	"timegate/launch"
+	"timegate/workstation/here"
 	"timegate/workstation/zones"
 )
 
@@ -39,15 +41,15 @@ type app struct {
 	zone   *calendar.Zone
 	host   string
 	json   bool
-	home   keeper.Home
-	client *keeper.Client
+	home   home.Home
+	client *control.Client
 	failed error // of a command that could not be found
 }
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
-	if len(args) > 1 && args[1] == window.Helper {
-		return window.Main(args[2:])
+	if status, ok := here.Help(args[1:]); ok {
+		return status
 	}
 	// What is written after the reader has gone is no reason to die half-way
 	// through a change.
@@ -56,6 +58,7 @@ func Main(args []string) int {
 	debug.SetGCPercent(800)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second signal ends the program at once
 	cli.HelpPrinter = printHelp
 	a := &app{in: os.Stdin, out: newScreen(os.Stdout), err: newScreen(os.Stderr), now: time.Now}
 	err := a.root().Run(ctx, args)
@@ -91,12 +94,12 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.tryCommand(),
-			a.addCommand(), a.changeCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(),
+			a.addCommand(), a.changeCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
 			a.previewCommand(), a.checkCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
 			a.exportCommand(), a.importCommand(),
-			a.demoCommand(), a.stageCommand(),
+			a.demoCommand(), a.stageCommand(), a.schemaCommand(),
 		},
 	}
 	root.Action = a.group
@@ -145,7 +148,7 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 		a.out.plainly()
 		a.err.plainly()
 	}
-	a.zone, a.host = zones.Local(), linux.Host()
+	a.zone, a.host = zones.Local(), here.Host()
 	scope := gate.Scope(c.String("scope"))
 	dir := c.String("home")
 	switch {
@@ -157,59 +160,64 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 		scope = gate.System
 	}
 	if dir == "" {
-		a.home = keeper.HomeOf(scope)
+		a.home = home.Of(scope)
 	} else {
 		abs, err := filepath.Abs(dir)
 		if err != nil {
 			return ctx, err
 		}
-		a.home = keeper.HomeAt(abs, scope)
+		a.home = home.At(abs, scope)
 	}
-	a.client = keeper.NewClient(a.home)
+	a.client = control.NewClient(a.home)
 	return ctx, nil
 }
 
 // mayChange refuses changes of gates that are not the caller's to change.
 func (a *app) mayChange(ctx context.Context, _ *cli.Command) (context.Context, error) {
-	if a.home.Theirs() {
-		return ctx, &keeper.PermissionError{Reason: "only root may change the gates of the system scope; your own are in --scope user"}
+	if a.home.OfOthers() {
+		return ctx, &control.PermissionError{Reason: "only root may change the gates of the system scope; your own are in --scope user"}
 	}
 	return ctx, nil
 }
 
+// launcher makes programs ready as the keeper would.
+func (a *app) launcher() *launch.Launcher {
+	return &launch.Launcher{Home: a.home, Sessions: here.Sessions}
+}
+
 // env is what phrases need from outside.
-func (a *app) env() phrase.Env { return keeper.Env(a.zone, a.host) }
+func (a *app) env() phrase.Env { return gates.Env(a.zone, a.host) }
 
 // gateArgument returns the one gate that a command names, as it is in its
 // file.
-func (a *app) gateArgument(c *cli.Command) (keeper.File, error) {
+func (a *app) gateArgument(c *cli.Command) (gates.File, error) {
 	name, err := oneArgument(c, "the name of a gate")
 	if err != nil {
-		return keeper.File{}, err
+		return gates.File{}, err
 	}
 	return a.file(name)
 }
 
 // file reads a gate's file; its error says if there is none.
-func (a *app) file(name string) (keeper.File, error) {
-	if a.home.Theirs() {
+func (a *app) file(name string) (gates.File, error) {
+	if a.home.OfOthers() {
 		files, err := a.files()
 		if err != nil {
-			return keeper.File{}, err
+			return gates.File{}, err
 		}
-		if i := slices.IndexFunc(files, func(f keeper.File) bool { return f.Name == name }); i >= 0 {
+		if i := slices.IndexFunc(files, func(f gates.File) bool { return f.Name == name }); i >= 0 {
 			return files[i], nil
 		}
-		return keeper.File{}, a.noGate(name)
+		return gates.File{}, a.noGate(name)
 	}
 	if _, err := os.Lstat(a.home.GateFile(name)); !gate.ValidName(name) || errors.Is(err, os.ErrNotExist) {
-		return keeper.File{}, a.noGate(name)
+		return gates.File{}, a.noGate(name)
 	}
-	return keeper.ReadFile(a.home, name, a.env()), nil
+	return gates.ReadFile(a.home, name, a.env()), nil
 }
 
 // files reads all gates that the caller may see.
-func (a *app) files() ([]keeper.File, error) { return a.client.Files(a.env()) }
+func (a *app) files() ([]gates.File, error) { return a.client.Files(a.env()) }
 
 // noGate reports a name that no gate has, with the likely one.
 func (a *app) noGate(name string) error {
@@ -246,4 +254,4 @@ func noArguments(c *cli.Command) error {
 }
 
 // reader opens what was recorded; it is nil where that is nothing.
-func (a *app) reader() (keeper.Records, error) { return a.client.Records() }
+func (a *app) reader() (control.Records, error) { return a.client.Records() }

@@ -7,11 +7,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/gates"
 	"timegate/inspect"
 	"timegate/keeper"
-	"timegate/workstation/linux"
+	"timegate/workstation/here"
 )
 
 func (a *app) checkCommand() *cli.Command {
@@ -34,20 +36,20 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 				return err
 			}
 		}
-		files = slices.DeleteFunc(files, func(f keeper.File) bool { return !slices.Contains(names, f.Name) })
+		files = slices.DeleteFunc(files, func(f gates.File) bool { return !slices.Contains(names, f.Name) })
 	}
 	absence, err := a.absence()
 	if err != nil {
 		return err
 	}
-	found := gate.Findings{}
+	found, l := gate.Findings{}, a.launcher()
 	for _, f := range files {
 		found = append(found, f.Findings...)
 		if f.Gate == nil {
 			continue
 		}
-		path, folder, who := keeper.TargetOf(a.home, f.Gate)
-		for _, x := range slices.Concat(inspect.Target(path, folder, who), keeper.HazardsOf(a.home, f.Gate), keeper.WindowsOf(a.home, f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
+		path, folder, who := l.Target(f.Gate)
+		for _, x := range slices.Concat(inspect.Target(path, folder, who), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
 			x.Gate, x.File = f.Name, f.Path
 			found = append(found, x)
 		}
@@ -87,16 +89,18 @@ func (a *app) absence() (*inspect.Absence, error) {
 
 // machineFindings tells what the gates depend on and this machine cannot tell
 // or do: by the word of the keeper, or of the machine itself where none runs.
-func (a *app) machineFindings(ctx context.Context, files []keeper.File) gate.Findings {
+func (a *app) machineFindings(ctx context.Context, files []gates.File) gate.Findings {
 	status, err := a.client.Status(ctx)
 	troubles := status.Troubles
 	if err != nil {
-		machine, err := linux.New()
+		machine, err := here.New()
 		if err != nil {
 			return gate.Findings{{Severity: gate.Warning, Code: "not-told", Message: err.Error()}}
 		}
 		defer machine.Close()
-		troubles = keeper.Probe(files, machine)
+		for _, t := range keeper.Probe(ctx, files, machine) {
+			troubles = append(troubles, control.Trouble(t))
+		}
 	}
 	var out gate.Findings
 	for _, t := range troubles {

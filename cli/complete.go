@@ -19,7 +19,7 @@ func (a *app) completeGates(ctx context.Context, c *cli.Command) {
 	if _, err := a.prepare(ctx, c); err != nil {
 		return
 	}
-	if a.home.Theirs() {
+	if a.home.OfOthers() {
 		files, _ := a.files()
 		for _, f := range files {
 			fmt.Fprintln(a.out, f.Name)

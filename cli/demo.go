@@ -12,11 +12,16 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/forecast"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/core/words"
 	"timegate/demo"
+	"timegate/gates"
+	"timegate/home"
 	"timegate/journal"
 	"timegate/keeper"
 	"timegate/workstation/staged"
@@ -48,8 +53,8 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	a.host = demo.Workstation
-	a.home = keeper.HomeAt(filepath.Join(dir, "home"), gate.User)
-	a.client = keeper.NewClient(a.home)
+	a.home = home.At(filepath.Join(dir, "home"), gate.User)
+	a.client = control.NewClient(a.home)
 	to := demo.Folders{Gates: a.home.Gates, Bin: filepath.Join(dir, "bin"), Proofs: filepath.Join(dir, "proofs")}
 	if err := errors.Join(a.home.Prepare(), os.MkdirAll(to.Bin, 0o755), os.MkdirAll(to.Proofs, 0o755)); err != nil {
 		return err
@@ -93,7 +98,7 @@ func (a *app) title(text string) {
 func (a *app) demoBefore(from time.Time) error {
 	fmt.Fprintf(a.out, "The Larkspur Bindery, workstation %s, on a STAGED machine: a stand-in whose clock runs fast.\n", demo.Workstation)
 	a.title("$ timegate check")
-	files, err := keeper.ReadFolder(a.home, a.env())
+	files, err := gates.ReadFolder(a.home, a.env())
 	if err != nil {
 		return err
 	}
@@ -107,7 +112,7 @@ func (a *app) demoBefore(from time.Time) error {
 	all := []due{}
 	for _, f := range files {
 		if f.Gate != nil {
-			all = append(all, a.dues(f.Gate, span{from: calendar.InstantOf(from), to: calendar.InstantOf(from.Add(2*time.Hour + time.Minute))})...)
+			all = append(all, a.dues(f.Gate, forecast.Span{From: calendar.InstantOf(from), To: calendar.InstantOf(from.Add(2*time.Hour + time.Minute))})...)
 		}
 	}
 	sortDues(all)
@@ -175,30 +180,37 @@ func (a *app) demoDay(ctx context.Context, proofs string) (rows []listed, err er
 
 // demoEvent prints what happens on the machine.
 func (a *app) demoEvent(ev *engine.Event) {
-	what := string(ev.What)
-	switch {
-	case ev.Kind == engine.Boot:
-		what = "boot"
-	case ev.Kind != engine.Happened, ev.What == phrase.Change:
+	what := "boot" // which a keeper that begins sees first
+	switch b := ev.Body.(type) {
+	case *engine.Begin, *engine.Booted:
+	case *engine.Occurred:
+		what = string(b.Event)
+		switch {
+		case b.Event == phrase.Change:
+			return
+		case b.Event == phrase.Battery:
+			what += fmt.Sprintf(" %d%%", b.Facts.Charge)
+		case b.Subject != "":
+			what += " " + b.Subject
+		case b.Name != "":
+			what += " " + b.Name
+		}
+	default:
 		return
-	case ev.Subject != "":
-		what += " " + ev.Subject
-	case ev.Name != "":
-		what += " " + ev.Name
-	}
-	if ev.What == phrase.Battery {
-		what += fmt.Sprintf(" %d%%", ev.Facts.Charge)
 	}
 	fmt.Fprintf(a.out, "%s  %s\n", ev.At.Time().In(a.zone.Location()).Format("15:04:05"), a.out.head("* "+what))
 }
 
 // demoLine prints a decision as it is made.
 func (a *app) demoLine(d *engine.Decision) {
+	if d.Kind == engine.Release {
+		return
+	}
 	what := string(d.Kind)
 	switch {
-	case d.Kind == engine.End, d.Kind == engine.Skip:
+	case d.Result != "":
 		what = a.result(d.Result)
-	case d.Kind == engine.Halt:
+	case d.Kind == engine.StopRun:
 		what = a.out.warn("stop " + d.Signal)
 	}
 	run := ""
@@ -206,12 +218,12 @@ func (a *app) demoLine(d *engine.Decision) {
 		run = fmt.Sprintf("run %d", d.Run)
 	}
 	pad := strings.Repeat(" ", max(0, 9-ansi.StringWidth(what)))
-	fmt.Fprintf(a.out, "%s  %s%s %-13s %-7s %s\n", d.At.Time().In(a.zone.Location()).Format("15:04:05"), what, pad, d.Gate, run, a.out.faint(d.Reason))
+	fmt.Fprintf(a.out, "%s  %s%s %-13s %-7s %s\n", d.At.Time().In(a.zone.Location()).Format("15:04:05"), what, pad, d.Gate, run, a.out.faint(words.Reason(d.Reason)))
 }
 
 // demoList is what "list" shows.
 func (a *app) demoList(ctx context.Context) ([]listed, error) {
-	files, err := keeper.ReadFolder(a.home, a.env())
+	files, err := gates.ReadFolder(a.home, a.env())
 	if err != nil {
 		return nil, err
 	}
@@ -232,7 +244,7 @@ func (a *app) demoAfter(rows []listed, kept bool) error {
 	if err != nil {
 		return err
 	}
-	files, err := keeper.ReadFolder(a.home, a.env())
+	files, err := gates.ReadFolder(a.home, a.env())
 	if err != nil {
 		return err
 	}

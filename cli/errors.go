@@ -8,9 +8,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"timegate/control"
 	"timegate/core/gate"
 	"timegate/core/phrase"
-	"timegate/keeper"
 )
 
 // Exit statuses.
@@ -52,7 +52,7 @@ func (a *app) exit(err error) int {
 	var ee *exitError
 	var pe *phrase.Error
 	var found gate.Findings
-	var forbidden *keeper.PermissionError
+	var forbidden *control.PermissionError
 	switch {
 	case errors.As(err, &ee):
 		status = ee.status
@@ -60,10 +60,10 @@ func (a *app) exit(err error) int {
 		status = exitWrong
 	case errors.As(err, &forbidden):
 		status = exitForbidden
-	case errors.Is(err, keeper.ErrNoKeeper):
+	case errors.Is(err, control.ErrNoKeeper):
 		status = exitNoKeeper
 		remedy := `start one with "timegate keeper run"`
-		if a.home.Theirs() {
+		if a.home.OfOthers() {
 			remedy = "root starts the system's"
 		}
 		err = fmt.Errorf("%w; %s", err, remedy)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strconv"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/phrase"
+	"timegate/core/words"
 	"timegate/journal"
 )
 
@@ -108,7 +108,10 @@ type jsonEntry struct {
 	Exit    *int          `json:"exit"`
 	Signal  string        `json:"signal"`
 	Reason  string        `json:"reason"`
+	Code    engine.Code   `json:"code"`
+	Args    engine.Args   `json:"args,omitzero"`
 	Outcome string        `json:"outcome"`
+	How     engine.Reason `json:"outcome_reason,omitzero"`
 	PID     int           `json:"pid"`
 	LateS   float64       `json:"late_s"`
 	Count   int64         `json:"count"`
@@ -139,11 +142,19 @@ func readingsOf(e *journal.Entry) map[string]readingPair {
 	return out
 }
 
+// outcomeOf says why a run ended as it did, or "".
+func outcomeOf(e *journal.Entry) string {
+	if e.Outcome.Code == "" {
+		return ""
+	}
+	return words.Reason(e.Outcome)
+}
+
 func (a *app) jsonEntries(entries []journal.Entry) []jsonEntry {
 	out := []jsonEntry{}
 	for _, e := range entries {
 		x := jsonEntry{Gate: e.Gate, Opening: e.Opening, Due: a.stamp(e.Due), Started: a.stamp(e.Started), Ended: a.stamp(e.Ended),
-			Result: e.Result, Signal: e.Signal, Reason: e.Reason, Outcome: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
+			Result: e.Result, Signal: e.Signal, Reason: words.Reason(e.Reason), Code: e.Reason.Code, Args: e.Reason.Args, Outcome: outcomeOf(&e), How: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
 			As: e.Account, Note: e.Note,
 			Readings: readingsOf(&e)}
 		if e.Run != 0 {
@@ -174,9 +185,9 @@ func (a *app) printEntries(entries []journal.Entry) {
 		if e.Opening != "" {
 			name += "/" + e.Opening
 		}
-		why := e.Reason
-		if e.Outcome != "" && e.Result != engine.OK {
-			why = e.Outcome + " (" + e.Reason + ")"
+		why := words.Reason(e.Reason)
+		if outcome := outcomeOf(&e); outcome != "" && e.Result != engine.ResultOK {
+			why = outcome + " (" + why + ")"
 		}
 		if e.Note != "" {
 			why += "; " + e.Note
@@ -184,56 +195,4 @@ func (a *app) printEntries(entries []journal.Entry) {
 		rows = append(rows, []string{run, a.local(e.Due.Time()), name, a.result(e.Result), took, why})
 	}
 	a.out.table([]string{"RUN", "DUE", "GATE", "RESULT", "TOOK", "WHY"}, rows)
-}
-
-func (a *app) outputCommand() *cli.Command {
-	return &cli.Command{
-		Name: "output", Category: watchCommands, Usage: "what a run has printed", ArgsUsage: "RUN",
-		Description: "timegate output 12\n\nThe number of a run is in \"timegate history\".",
-		Action:      a.output,
-	}
-}
-
-func (a *app) output(_ context.Context, c *cli.Command) error {
-	arg, err := oneArgument(c, "the number of a run")
-	if err != nil {
-		return err
-	}
-	run, err := strconv.ParseInt(arg, 10, 64)
-	if err != nil || run < 1 {
-		return usageError("%q is not the number of a run; see \"timegate history\"", arg)
-	}
-	j, err := a.reader()
-	if err != nil {
-		return err
-	}
-	none := &exitError{exitUnknown, fmt.Errorf("there is no run %d; see \"timegate history\"", run)}
-	if j == nil {
-		return none
-	}
-	defer j.Close()
-	e, ok, err := j.Run(run)
-	if err != nil {
-		return err
-	}
-	if !ok {
-		return none
-	}
-	text, err := j.Output(run)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.out.printJSON(map[string]any{"run": run, "output": string(text)})
-	}
-	if len(text) == 0 && e.Usage.Output > 0 {
-		fmt.Fprintf(a.err, "what run %d printed (%s) is no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
-	}
-	_, err = a.out.Forward.Write(text)
-	return err
-}
-
-func isTerminal(r any) bool {
-	f, ok := r.(*os.File)
-	return ok && terminal(f)
 }

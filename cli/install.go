@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
-	"timegate/keeper"
+	"timegate/install"
 )
 
 func (a *app) installCommand() *cli.Command {
@@ -25,22 +25,8 @@ func (a *app) installCommand() *cli.Command {
 	}
 }
 
-func (a *app) uninstallCommand() *cli.Command {
-	return &cli.Command{
-		Name: "uninstall", Usage: "take away what install has written",
-		Description: "timegate keeper uninstall\n\nGates, journal and outputs stay, unless --purge says otherwise.",
-		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be taken away"},
-			&cli.BoolFlag{Name: "purge", Usage: "take gates, journal and outputs away too"},
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
-			&cli.StringFlag{Name: "root", Usage: "below `DIR`, as given to install", Value: "/", TakesFile: true},
-		},
-		Action: a.uninstall,
-	}
-}
-
 // pieces returns what an installation of this program consists of.
-func (a *app) pieces(c *cli.Command) ([]keeper.Piece, error) {
+func (a *app) pieces(c *cli.Command) ([]install.Piece, error) {
 	if err := noArguments(c); err != nil {
 		return nil, err
 	}
@@ -61,7 +47,7 @@ func (a *app) pieces(c *cli.Command) ([]keeper.Piece, error) {
 	if err != nil {
 		return nil, err
 	}
-	return keeper.Installation(a.home.Scope, root, program)
+	return install.Installation(a.home.Scope, root, program)
 }
 
 func (a *app) install(_ context.Context, c *cli.Command) error {
@@ -74,13 +60,13 @@ func (a *app) install(_ context.Context, c *cli.Command) error {
 	}
 	for _, p := range pieces {
 		what := "written"
-		switch there := p.There(); {
+		switch there := p.Installed(); {
 		case there:
 			what = "there already"
 		case c.Bool("dry-run"):
 			what = "would be written"
 		default:
-			if err := p.Put(); err != nil {
+			if err := p.Write(); err != nil {
 				return err
 			}
 		}
@@ -104,48 +90,4 @@ func arrow(link string) string {
 		return ""
 	}
 	return " -> " + link
-}
-
-func (a *app) uninstall(_ context.Context, c *cli.Command) error {
-	pieces, err := a.pieces(c)
-	if err != nil {
-		return err
-	}
-	purge, dry := c.Bool("purge") && c.String("root") == "/", c.Bool("dry-run")
-	if purge && !dry {
-		sure, err := a.confirm(c, fmt.Sprintf("Take away all gates in %s and all that is recorded in %s?", a.home.Gates, a.home.State))
-		if err != nil || !sure {
-			return err
-		}
-		if err := a.home.Purge(); err != nil {
-			return err
-		}
-	}
-	for _, p := range pieces {
-		taken := !p.Mode.IsDir() && dry
-		if !dry {
-			if taken, err = p.Take(); err != nil {
-				return err
-			}
-		}
-		if taken {
-			a.sayTaken(dry, p.Path)
-		}
-	}
-	switch {
-	case purge:
-		a.sayTaken(dry, filepath.Dir(a.home.Gates))
-		a.sayTaken(dry, a.home.State)
-	case c.String("root") == "/":
-		fmt.Fprintf(a.err, "what stays: gates in %s, journal and outputs in %s (--purge takes them away)\n", a.home.Gates, a.home.State)
-	}
-	return nil
-}
-
-func (a *app) sayTaken(dry bool, path string) {
-	what := "taken away"
-	if dry {
-		what = "would be taken away"
-	}
-	fmt.Fprintf(a.out, "%s: %s\n", what, path)
 }

@@ -6,7 +6,6 @@ import (
 	"os"
 	"strings"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
@@ -33,11 +32,11 @@ func newScreen(f *os.File) *screen {
 func (s *screen) plainly() { s.Profile, s.ascii = colorprofile.NoTTY, true }
 
 var (
-	styleGood  = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
-	styleBad   = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
-	styleWarn  = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
-	styleFaint = lipgloss.NewStyle().Foreground(lipgloss.Color("8"))
-	styleHead  = lipgloss.NewStyle().Bold(true)
+	styleGood  = ansi.NewStyle().ForegroundColor(ansi.Green)
+	styleBad   = ansi.NewStyle().Bold().ForegroundColor(ansi.Red)
+	styleWarn  = ansi.NewStyle().ForegroundColor(ansi.Yellow)
+	styleFaint = ansi.NewStyle().ForegroundColor(ansi.BrightBlack)
+	styleHead  = ansi.NewStyle().Bold()
 )
 
 func (s *screen) good(t string) string  { return s.styled(styleGood, t) }
@@ -47,11 +46,11 @@ func (s *screen) faint(t string) string { return s.styled(styleFaint, t) }
 func (s *screen) head(t string) string  { return s.styled(styleHead, t) }
 
 // styled dresses text where the terminal shows colours.
-func (s *screen) styled(style lipgloss.Style, t string) string {
+func (s *screen) styled(style ansi.Style, t string) string {
 	if s.Profile <= colorprofile.ASCII {
 		return t
 	}
-	return style.Render(t)
+	return style.Styled(t)
 }
 
 // dot stands between two pieces of one value.
@@ -84,15 +83,20 @@ func (s *screen) table(headers []string, rows [][]string) {
 	}
 	var b strings.Builder
 	line := func(row []string, style func(string) string) {
-		var cells strings.Builder
+		pad := 0
 		for i, cell := range row {
-			cell = ansi.Truncate(cell, widths[i], more)
-			cells.WriteString(style(cell))
-			if i < len(row)-1 {
-				cells.WriteString(strings.Repeat(" ", widths[i]-ansi.StringWidth(cell)+gap))
+			width := ansi.StringWidth(cell)
+			if width > widths[i] {
+				cell = ansi.Truncate(cell, widths[i], more)
+				width = ansi.StringWidth(cell)
 			}
+			if width > 0 {
+				b.WriteString(strings.Repeat(" ", pad) + style(cell))
+				pad = 0
+			}
+			pad += widths[i] - width + gap
 		}
-		b.WriteString(strings.TrimRight(cells.String(), " ") + "\n")
+		b.WriteByte('\n')
 	}
 	line(headers, s.head)
 	for _, row := range rows {
@@ -128,3 +132,8 @@ func (s *screen) printJSON(v any) error {
 }
 
 func terminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
+
+func isTerminal(r any) bool {
+	f, ok := r.(*os.File)
+	return ok && terminal(f)
+}

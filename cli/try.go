@@ -11,9 +11,8 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
-	"timegate/keeper"
 	"timegate/workstation"
-	"timegate/workstation/linux"
+	"timegate/workstation/here"
 )
 
 func (a *app) tryCommand() *cli.Command {
@@ -34,7 +33,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	o, err := keeper.Try(a.home, g, calendar.InstantOf(a.now()))
+	o, err := a.launcher().Try(g, calendar.InstantOf(a.now()))
 	if err != nil {
 		return &exitError{exitFailed, fmt.Errorf("refused: %w", err)}
 	}
@@ -44,7 +43,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	o.Done = func(x workstation.Exit) { done <- x }
 	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+commandLine(o.Argv)))
 	began := time.Now()
-	p, err := linux.Starter{}.Start(o)
+	p, err := here.Starter{}.Start(o)
 	if err != nil {
 		return err
 	}

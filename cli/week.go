@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -9,12 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/urfave/cli/v3"
 
 	"timegate/chart"
 	"timegate/core/calendar"
+	"timegate/core/forecast"
 	"timegate/core/gate"
+	"timegate/home"
 )
 
 func (a *app) weekCommand() *cli.Command {
@@ -43,7 +45,7 @@ func (a *app) week(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	w := chart.NewWeek(a.planned(gates), from, a.zone)
+	w := forecast.NewWeek(gates, a.host, from, a.zone)
 	if a.json {
 		return a.printWeekJSON(w)
 	}
@@ -62,22 +64,7 @@ func (a *app) week(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-// planned keeps what is switched on.
-func (a *app) planned(gates []*gate.Gate) []chart.Gate {
-	var out []chart.Gate
-	for _, g := range gates {
-		cg := chart.Gate{Name: g.Name}
-		for _, o := range g.Opens {
-			if g.Active(&o, a.host) && o.Plan.Rule != nil {
-				cg.Plans = append(cg.Plans, o.Plan)
-			}
-		}
-		out = append(out, cg)
-	}
-	return out
-}
-
-func (a *app) weekTitle(w *chart.Week, names []string) string {
+func (a *app) weekTitle(w *forecast.Week, names []string) string {
 	what := "all gates"
 	if len(names) > 0 {
 		what = strings.Join(names, ", ")
@@ -86,14 +73,14 @@ func (a *app) weekTitle(w *chart.Week, names []string) string {
 }
 
 // drawWeek writes the pictures that were asked for.
-func (a *app) drawWeek(c *cli.Command, w *chart.Week, title string) (drawn bool, err error) {
+func (a *app) drawWeek(c *cli.Command, w *forecast.Week, title string) (drawn bool, err error) {
 	below := fmt.Sprintf("%d starts; the number in a cell is that of its hour", w.Total())
 	for format, option := range []string{chart.PNG: "png", chart.SVG: "svg"} {
 		path := c.String(option)
 		if path == "" {
 			continue
 		}
-		if err := writeFile(path, func(f io.Writer) error { return w.Draw(f, chart.Format(format), title, below) }); err != nil {
+		if err := writeFile(path, func(f io.Writer) error { return chart.DrawWeek(f, w, chart.Format(format), title, below) }); err != nil {
 			return true, err
 		}
 		fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
@@ -104,15 +91,14 @@ func (a *app) drawWeek(c *cli.Command, w *chart.Week, title string) (drawn bool,
 
 // writeFile replaces a file whole with what is written to it.
 func writeFile(path string, write func(io.Writer) error) error {
-	f, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o644))
-	if err != nil {
-		return usageError("%s cannot be written: %w", path, cause(err))
-	}
-	defer f.Cleanup()
-	if err := write(f); err != nil {
+	var b bytes.Buffer
+	if err := write(&b); err != nil {
 		return err
 	}
-	return f.CloseAtomicallyReplace()
+	if err := home.Replace(path, b.Bytes(), 0o644); err != nil {
+		return usageError("%s cannot be written: %w", path, cause(err))
+	}
+	return nil
 }
 
 // cause strips the operation and the path off a file error.
@@ -125,7 +111,7 @@ func cause(err error) error {
 
 // printWeek prints the grid: 80 columns, a number an hour, a dot for none.
 // Shades only underline what the numbers say.
-func (a *app) printWeek(w *chart.Week) {
+func (a *app) printWeek(w *forecast.Week) {
 	var b strings.Builder
 	b.WriteString(strings.Repeat(" ", 7))
 	for h := range 24 {
@@ -162,7 +148,7 @@ func (a *app) weekCell(n, most int64, hour int) string {
 	return a.out.good(fmt.Sprintf("%3d", n))
 }
 
-func (a *app) printWeekFacts(w *chart.Week) {
+func (a *app) printWeekFacts(w *forecast.Week) {
 	fmt.Fprintf(a.out, "\n%s; blank: none at night, ++: more than 99 in the hour\n", plural(int(w.Total()), "start"))
 	if w.Peak > 1 {
 		fmt.Fprintf(a.out, "at once     %d gates, first on %s\n", w.Peak, a.local(w.PeakAt.Time()))
@@ -184,7 +170,7 @@ func (a *app) printWeekFacts(w *chart.Week) {
 }
 
 // printWeekGates tells which gates open when.
-func (a *app) printWeekGates(w *chart.Week) {
+func (a *app) printWeekGates(w *forecast.Week) {
 	var rows [][]string
 	for _, g := range w.ByGate() {
 		rows = append(rows, []string{g.Name, strconv.FormatInt(g.Starts, 10), g.Days, g.Hours})
@@ -218,7 +204,7 @@ func (a *app) printLongest(gates []*gate.Gate) error {
 	return nil
 }
 
-func (a *app) printWeekJSON(w *chart.Week) error {
+func (a *app) printWeekJSON(w *forecast.Week) error {
 	from, _ := w.Hour(0, 0)
 	_, to := w.Hour(6, 23)
 	return a.out.printJSON(struct {

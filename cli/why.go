@@ -10,11 +10,13 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
+	"timegate/control"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/core/words"
+	"timegate/gates"
 	"timegate/journal"
-	"timegate/keeper"
 )
 
 func (a *app) whyCommand() *cli.Command {
@@ -42,6 +44,7 @@ type whyStep struct {
 	Rule     string              `json:"rule,omitempty"`
 	Value    string              `json:"value,omitempty"`
 	Text     string              `json:"text"`
+	engine.Reason
 }
 
 func (a *app) why(ctx context.Context, c *cli.Command) error {
@@ -90,9 +93,9 @@ func (a *app) story(name string, count int) ([]journal.Moment, error) {
 }
 
 // stateNow says what goes on with a gate, and what comes next.
-func (a *app) stateNow(ctx context.Context, f keeper.File) (string, error) {
+func (a *app) stateNow(ctx context.Context, f gates.File) (string, error) {
 	status, err := a.client.Status(ctx)
-	if err != nil && !errors.Is(err, keeper.ErrNoKeeper) {
+	if err != nil && !errors.Is(err, control.ErrNoKeeper) {
 		return "", err
 	}
 	st := status.Gates[f.Name]
@@ -142,7 +145,7 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 		}
 		for i := range m.Decisions {
 			d := &m.Decisions[i]
-			step := whyStep{At: a.stamp(d.At), Decision: d.Kind, Run: d.Run, Result: d.Result, Rule: d.Rule, Text: tell(d, m.Runs)}
+			step := whyStep{At: a.stamp(d.At), Decision: d.Kind, Run: d.Run, Result: d.Result, Rule: d.Rule, Text: tell(d, m.Runs), Reason: d.Reason}
 			if g != nil && d.Rule != "" {
 				step.Value = g.Setting(d.Rule)
 			}
@@ -155,6 +158,7 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 
 // tell says in a sentence what was decided.
 func tell(d *engine.Decision, runs []journal.Entry) string {
+	reason := words.Reason(d.Reason)
 	switch d.Kind {
 	case engine.Start, engine.Repeat:
 		was, note := "was started", ""
@@ -162,31 +166,31 @@ func tell(d *engine.Decision, runs []journal.Entry) string {
 			if r.Run != d.Run {
 				continue
 			}
-			if r.Started == 0 && r.Ended != 0 {
+			if r.Result == engine.ResultRefused || r.Started == 0 && r.Ended != 0 {
 				was = "was to start"
 			}
 			if r.Note != "" {
-				note = " " + sentence(r.Note)
+				note = " " + words.Sentence(r.Note)
 			}
 		}
-		return fmt.Sprintf("Run %d %s. %s", d.Run, was, sentence(d.Reason)) + note
+		return fmt.Sprintf("Run %d %s. %s", d.Run, was, words.Sentence(reason)) + note
 	case engine.Retry:
-		return fmt.Sprintf("Run %d was started: %s.", d.Run, d.Reason)
+		return fmt.Sprintf("Run %d was started: %s.", d.Run, reason)
 	case engine.CatchUp:
-		return fmt.Sprintf("Run %d was started late: %s.", d.Run, d.Reason)
+		return fmt.Sprintf("Run %d was %s.", d.Run, reason)
 	case engine.Wait:
-		return "The start had to wait. " + sentence(d.Reason)
+		return "The start had to wait. " + words.Sentence(reason)
 	case engine.Skip:
 		what := "Nothing was started"
-		if d.Result == engine.Missed {
+		if d.Result == engine.ResultMissed {
 			what = "It was missed"
 		}
-		return fmt.Sprintf("%s: %s.", what, d.Reason)
-	case engine.Halt:
+		return fmt.Sprintf("%s: %s.", what, reason)
+	case engine.StopRun:
 		if d.Signal == "KILL" {
-			return fmt.Sprintf("Run %d was killed: %s.", d.Run, d.Reason)
+			return fmt.Sprintf("Run %d was killed: %s.", d.Run, reason)
 		}
-		return fmt.Sprintf("Run %d was asked to end: %s.", d.Run, d.Reason)
+		return fmt.Sprintf("Run %d was asked to end: %s.", d.Run, reason)
 	}
 	text := fmt.Sprintf("Run %d ended: %s", d.Run, d.Result)
 	for _, r := range runs {
@@ -194,18 +198,10 @@ func tell(d *engine.Decision, runs []journal.Entry) string {
 			text += " after " + short(d.At.Sub(r.Started))
 		}
 	}
-	if d.Result != engine.OK || d.Reason != "exit status 0" {
-		text += ", " + d.Reason
+	if d.Result != engine.ResultOK || d.Args.Status != 0 {
+		text += ", " + reason
 	}
 	return text + "."
-}
-
-// sentence writes a reason as one.
-func sentence(reason string) string {
-	if reason == "" {
-		return ""
-	}
-	return strings.ToUpper(reason[:1]) + reason[1:] + "."
 }
 
 func (a *app) printMoment(m whyMoment) {

@@ -9,9 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
-
-	"golang.org/x/sys/unix"
 
 	"timegate/core/gate"
 )
@@ -108,8 +105,8 @@ func (h *hazards) setID(path string) {
 	if err != nil || !info.Mode().IsRegular() || info.Mode()&fs.ModeSetuid == 0 {
 		return
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Uid != 0 {
-		h.add("set-id", fmt.Sprintf("the program takes the rights of %s in place of root's: %s", accountName(int(st.Uid)), path), "chmod u-s "+path)
+	if uid, _, ok := ownersOf(info); ok && uid != 0 {
+		h.add("set-id", fmt.Sprintf("the program takes the rights of %s in place of root's: %s", accountName(uid), path), "chmod u-s "+path)
 	}
 }
 
@@ -205,7 +202,7 @@ func (h *hazards) look(path, what string) {
 	if err != nil {
 		return
 	}
-	st, ok := info.Sys().(*syscall.Stat_t)
+	uid, gid, ok := ownersOf(info)
 	if !ok {
 		return
 	}
@@ -217,73 +214,18 @@ func (h *hazards) look(path, what string) {
 	}
 	mode := info.Mode()
 	switch {
-	case !slices.Contains(h.trusted, int(st.Uid)):
-		report(accountName(int(st.Uid))+", who owns it", "chown root "+path)
+	case !slices.Contains(h.trusted, uid):
+		report(accountName(uid)+", who owns it", "chown root "+path)
 	case mode&0o002 != 0:
 		report("everybody", "chmod o-w "+path)
 	case mode&0o020 != 0 && hasACL(path):
 		report("those whom its access control list names", "setfacl -b "+path+", then chmod g-w "+path)
-	case mode&0o020 != 0 && st.Gid != 0:
-		report("the group "+groupName(int(st.Gid)), "chmod g-w "+path)
+	case mode&0o020 != 0 && gid != 0:
+		report("the group "+groupName(gid), "chmod g-w "+path)
 	}
 	if kind := foreignFS(path); kind != "" {
 		report("whoever has the "+kind+" it lies on", "copy it to a file system of this machine")
 	}
-}
-
-// hasACL reports whether a file has an access control list beyond its mode
-// (acl(5)).
-func hasACL(path string) bool {
-	n, err := unix.Getxattr(path, "system.posix_acl_access", nil)
-	return err == nil && n > 0
-}
-
-// foreignFS names a file system that others can change from outside (the
-// numbers are those of statfs(2)).
-func foreignFS(path string) string {
-	var st unix.Statfs_t
-	if unix.Statfs(path, &st) != nil {
-		return ""
-	}
-	switch uint32(st.Type) {
-	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, 0xff534d42 /* CIFS */, 0xfe534d42 /* SMB2 */, unix.AFS_SUPER_MAGIC, unix.CODA_SUPER_MAGIC, 0x01021997 /* 9P */ :
-		return "network drive"
-	case unix.FUSE_SUPER_MAGIC:
-		return "file system of a program"
-	case unix.MSDOS_SUPER_MAGIC, 0x2011bab0 /* exFAT */ :
-		return "drive without owners"
-	}
-	// The machine's own disk may hang on a plug too.
-	var file, root unix.Stat_t
-	if unix.Stat(path, &file) == nil && unix.Stat("/", &root) == nil && removable("/sys", file.Dev, root.Dev) {
-		return "drive that can be taken out"
-	}
-	return ""
-}
-
-// removable reports whether a block device can be taken out and written
-// elsewhere while the machine goes on: by its own word, or because it hangs on
-// a plug (sysfs, the attribute removable of a disk). root is the device that
-// the machine runs from.
-func removable(sys string, device, root uint64) bool {
-	disk := diskOf(sys, device)
-	if disk == "" || disk == diskOf(sys, root) {
-		return false
-	}
-	text, _ := os.ReadFile(filepath.Join(disk, "removable"))
-	return strings.TrimSpace(string(text)) == "1" || strings.Contains(disk, "/usb")
-}
-
-// diskOf returns the folder of the disk that a device is, or is a part of.
-func diskOf(sys string, device uint64) string {
-	dir, err := filepath.EvalSymlinks(filepath.Join(sys, "dev/block", fmt.Sprintf("%d:%d", unix.Major(device), unix.Minor(device))))
-	if err != nil {
-		return ""
-	}
-	if _, err := os.Stat(filepath.Join(dir, "removable")); err != nil {
-		return filepath.Dir(dir)
-	}
-	return dir
 }
 
 func accountName(uid int) string {

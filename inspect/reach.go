@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"timegate/core/gate"
 )
@@ -29,7 +28,7 @@ const (
 // may reports whether an account has a right to a file, as its mode says.
 // Where an access control list says more than that, it is taken to allow it.
 func (w *Who) may(path string, info fs.FileInfo, right fs.FileMode) bool {
-	st, ok := info.Sys().(*syscall.Stat_t)
+	uid, gid, ok := ownersOf(info)
 	if !ok || hasACL(path) {
 		return true
 	}
@@ -37,9 +36,9 @@ func (w *Who) may(path string, info fs.FileInfo, right fs.FileMode) bool {
 	switch {
 	case w.UID == 0:
 		return right&toRun == 0 || info.IsDir() || mode&0o111 != 0
-	case int(st.Uid) == w.UID:
+	case uid == w.UID:
 		mode >>= 6
-	case slices.Contains(w.Groups, st.Gid):
+	case slices.Contains(w.Groups, uint32(gid)):
 		mode >>= 3
 	}
 	return mode&right == right

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
@@ -70,16 +69,16 @@ func setID(path string, info fs.FileInfo, who Who) []gate.Finding {
 	if info == nil || !info.Mode().IsRegular() || info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) == 0 {
 		return nil
 	}
-	st, ok := info.Sys().(*syscall.Stat_t)
+	uid, gid, ok := ownersOf(info)
 	if !ok {
 		return nil
 	}
 	gains := ""
 	switch {
-	case info.Mode()&fs.ModeSetuid != 0 && int(st.Uid) != who.UID:
-		gains = "those of " + accountName(int(st.Uid))
-	case info.Mode()&fs.ModeSetgid != 0 && !slices.Contains(who.Groups, st.Gid):
-		gains = "those of the group " + groupName(int(st.Gid))
+	case info.Mode()&fs.ModeSetuid != 0 && uid != who.UID:
+		gains = "those of " + accountName(uid)
+	case info.Mode()&fs.ModeSetgid != 0 && !slices.Contains(who.Groups, uint32(gid)):
+		gains = "those of the group " + groupName(gid)
 	default:
 		return nil
 	}

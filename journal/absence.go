@@ -4,7 +4,6 @@ import (
 	"database/sql"
 
 	"timegate/core/calendar"
-	"timegate/core/engine"
 )
 
 // Absence is a time in which the machine was asleep or off.
@@ -23,27 +22,26 @@ type Absences struct {
 // Absences returns what is known of the time since an instant.
 func (j *Journal) Absences(since calendar.Instant) (Absences, error) {
 	var a Absences
-	if err := j.brisk.QueryRow("SELECT coalesce(min(at), 0) FROM events WHERE at >= ?", int64(since)).Scan(&a.Since); err != nil {
+	if err := j.quick.QueryRow("SELECT coalesce(min(at), 0) FROM presence WHERE at >= ?", int64(since)).Scan(&a.Since); err != nil {
 		return a, j.wrap(err)
 	}
 	// When the keeper before had ended in good order: with the machine if that
 	// boots next, and else by itself.
-	var ended, before calendar.Instant
-	_, err := collect(j, `SELECT at, kind, coalesce(json_extract(body, '$.by'), 0) FROM events
-		WHERE kind IN ('begin', 'boot', 'asleep', 'rest') AND at >= ? ORDER BY id`, func(rows *sql.Rows) (struct{}, error) {
-		var at, by calendar.Instant
-		var kind engine.EventKind
-		err := rows.Scan(&at, &kind, &by)
-		switch {
-		case kind == engine.Rest:
+	var ended calendar.Instant
+	_, err := collect(j, "SELECT at, kind, span FROM presence WHERE at >= ? ORDER BY at, event", func(rows *sql.Rows) (struct{}, error) {
+		var at, span calendar.Instant
+		var kind string
+		err := rows.Scan(&at, &kind, &span)
+		switch kind {
+		case presenceSlept:
+			a.Spans = append(a.Spans, Absence{From: at - span, To: at})
+		case presenceBoot:
+			if ended != 0 && ended < at {
+				a.Spans = append(a.Spans, Absence{From: ended, To: at, Off: true})
+			}
+		}
+		if ended = 0; kind == presenceEnd {
 			ended = at
-		case kind == engine.Begin:
-			before, ended = ended, 0
-		case kind == engine.Asleep:
-			a.Spans = append(a.Spans, Absence{From: at - by, To: at})
-		case kind == engine.Boot && before != 0 && before < at:
-			a.Spans = append(a.Spans, Absence{From: before, To: at, Off: true})
-			before = 0
 		}
 		return struct{}{}, err
 	}, int64(since))

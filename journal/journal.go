@@ -1,5 +1,10 @@
-// Package journal keeps every event, decision and run in a SQLite database.
-// The keeper alone writes; commands read at the same time.
+// Package journal keeps the engine's state, and the history of every event,
+// decision and run, in a SQLite database. The keeper alone writes; commands
+// read at the same time.
+//
+// What an event has changed in the state is committed with the event, so that
+// the next keeper begins with the state alone. History can be aged away
+// ([Journal.Age]) without a change in what is decided.
 //
 // What a keeper is about to start is committed, durably, before the program
 // starts, and its process number after: whatever dies in between, a start
@@ -13,9 +18,12 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
+	"time"
 
 	_ "modernc.org/sqlite" // the driver
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // applicationID marks a database as a journal of ours ("TGJ1").
@@ -25,10 +33,11 @@ const applicationID = 0x54474a31
 // process may write.
 type Journal struct {
 	path string
-	// durable commits reach the disk before they return; brisk ones survive
-	// the death of the process, and may be lost with the power.
+	// What durable commits has reached the disk when it returns; what quick
+	// commits survives the death of the process, and may be lost with the
+	// power.
 	durable *sql.DB
-	brisk   *sql.DB
+	quick   *sql.DB
 }
 
 // ErrNone is returned where no journal exists yet.
@@ -66,14 +75,14 @@ func Open(path string) (*Journal, error) {
 	}
 	f.Close()
 	j := &Journal{path: path}
-	if j.durable, err = j.connect("mode=rwc&_txlock=immediate&_pragma=synchronous(FULL)"); err != nil {
+	if j.durable, err = j.connect("mode=rwc&_txlock=immediate&_pragma=synchronous(FULL)", writerPatience); err != nil {
 		return nil, err
 	}
 	if err := j.migrate(); err != nil {
 		j.Close()
 		return nil, err
 	}
-	if j.brisk, err = j.connect("mode=rw&_txlock=immediate&_pragma=synchronous(NORMAL)"); err != nil {
+	if j.quick, err = j.connect("mode=rw&_txlock=immediate&_pragma=synchronous(NORMAL)", writerPatience); err != nil {
 		j.Close()
 		return nil, err
 	}
@@ -81,19 +90,31 @@ func Open(path string) (*Journal, error) {
 }
 
 // OpenReader opens a journal for reading. Its error is [ErrNone] where there
-// is no journal.
-func OpenReader(path string) (*Journal, error) { return openReader(path, "") }
-
-func openReader(path, options string) (*Journal, error) {
+// is no journal. A process that has the journal open asks [Journal.Reader].
+func OpenReader(path string) (*Journal, error) {
 	if err := looksRight(path); err != nil {
 		return nil, err
 	}
+	return openReader(path, "")
+}
+
+// Reader opens the journal once more, for reading. It touches the file by
+// SQLite alone: whoever else closes a file drops the locks that a process has
+// on it (POSIX locks in fcntl(2)).
+func (j *Journal) Reader() (*Journal, error) { return openReader(j.path, "") }
+
+// Viewer opens the journal once more, for reading what concerns one account.
+func (j *Journal) Viewer(account string) (*Journal, error) {
+	return openReader(j.path, "&"+viewerOption+"="+url.QueryEscape(account))
+}
+
+func openReader(path, options string) (*Journal, error) {
 	j := &Journal{path: path}
-	db, err := j.connect("mode=ro" + options)
+	db, err := j.connect("mode=ro"+options, readerPatience)
 	if err != nil {
 		return nil, err
 	}
-	j.brisk = db
+	j.quick = db
 	if err := j.checkReadable(db); err != nil {
 		j.Close()
 		return nil, err
@@ -104,7 +125,7 @@ func openReader(path, options string) (*Journal, error) {
 // Close closes the journal.
 func (j *Journal) Close() error {
 	var errs []error
-	for _, db := range []*sql.DB{j.brisk, j.durable} {
+	for _, db := range []*sql.DB{j.quick, j.durable} {
 		if db != nil {
 			errs = append(errs, db.Close())
 		}
@@ -112,9 +133,20 @@ func (j *Journal) Close() error {
 	return errors.Join(errs...)
 }
 
-func (j *Journal) connect(options string) (*sql.DB, error) {
-	u := url.URL{Path: j.path}
-	db, err := sql.Open("sqlite", "file:"+u.EscapedPath()+"?"+options+"&_pragma=busy_timeout(5000)&_pragma=foreign_keys(ON)")
+// How long what somebody else has locked is waited for. Only other programs
+// lock a journal; a keeper waits for nobody, and tries again later.
+const (
+	writerPatience = 100 * time.Millisecond
+	readerPatience = 5 * time.Second
+)
+
+func (j *Journal) connect(options string, patience time.Duration) (*sql.DB, error) {
+	path := filepath.ToSlash(j.path)
+	if filepath.VolumeName(j.path) != "" {
+		path = "/" + path // a drive letter is part of the path (RFC 8089, appendix E.2)
+	}
+	u := url.URL{Path: path}
+	db, err := sql.Open("sqlite", fmt.Sprintf("file:%s?%s&_pragma=busy_timeout(%d)", u.EscapedPath(), options, patience.Milliseconds()))
 	if err != nil {
 		return nil, err
 	}
@@ -168,12 +200,22 @@ func (j *Journal) wrap(err error) error {
 	if err == nil || errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	text := err.Error()
-	switch {
-	case strings.Contains(text, "malformed"), strings.Contains(text, "not a database"), strings.Contains(text, "CORRUPT"):
-		return &FileError{Path: j.path, Reason: "it is damaged", Remedy: setAside, Err: err}
-	case strings.Contains(text, "readonly"), strings.Contains(text, "unable to open"):
-		return &FileError{Path: j.path, Reason: "it cannot be written", Remedy: "check the owner and the mode of the file and its folder", Err: err}
+	e := &FileError{Path: j.path, Reason: err.Error(), Err: err}
+	var code interface{ Code() int }
+	if errors.As(err, &code) {
+		switch code.Code() & primaryCode {
+		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
+			e.Reason, e.Remedy = "it is damaged", setAside
+		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
+			e.Reason, e.Remedy = "it cannot be written", "check the owner and the mode of the file and its folder, and whether the disk can be written"
+		case sqlite3.SQLITE_FULL:
+			e.Reason, e.Remedy = "the disk is full", "make room on it"
+		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
+			e.Reason, e.Remedy = "another program has locked it", "end that program"
+		}
 	}
-	return &FileError{Path: j.path, Reason: text, Err: err}
+	return e
 }
+
+// primaryCode masks what extended result codes add.
+const primaryCode = 0xff

@@ -27,38 +27,40 @@ func open(t *testing.T) (*Journal, string) {
 
 func write(t *testing.T, j *Journal, records ...Record) {
 	t.Helper()
-	if err := j.Write(records...); err != nil {
+	if _, err := j.Write(records...); err != nil {
 		t.Fatal(err)
 	}
 }
 
+func tick(at calendar.Instant) engine.Event { return engine.Event{At: at, Body: &engine.Tick{}} }
+
 // start, end and skip are records of a gate's life.
 func start(at calendar.Instant, run int64, gate, opening string, due calendar.Instant) Record {
-	return Record{Event: engine.Event{Kind: engine.Tick, At: at}, Programs: map[string]Program{gate: {Command: []string{"/opt/larkspur/bin/" + gate, "a b"}, Account: "maren"}},
-		Decisions: []engine.Decision{{Kind: engine.Start, At: at, Gate: gate, Opening: opening, Due: due, Run: run, Moment: true, Reason: "due"}}}
+	return Record{Event: tick(at), Programs: map[string]Program{gate: {Command: []string{"/opt/larkspur/bin/" + gate, "a b"}, Account: "maren"}},
+		Decisions: []engine.Decision{{Kind: engine.Start, At: at, Gate: gate, Opening: opening, Due: due, Run: run, Moment: true, Reason: engine.Reason{Code: engine.CodeDue}}}}
 }
 
 func end(at calendar.Instant, run int64, gate string, result engine.Result) Record {
-	return Record{Event: engine.Event{Kind: engine.Ended, At: at, Run: run, Exit: 3, Usage: &engine.Usage{UserMS: 5, MaxRSS: 4096, Output: 12}},
-		Decisions: []engine.Decision{{Kind: engine.End, At: at, Gate: gate, Due: at, Run: run, Result: result, Reason: "exit status 3"}}}
+	return Record{Event: engine.Event{At: at, Body: &engine.RunEnded{Run: run, EndedAt: at - 10, Exit: 3, Usage: engine.Usage{UserMS: 5, MaxRSS: 4096, Output: 12}}},
+		Decisions: []engine.Decision{{Kind: engine.End, At: at, Gate: gate, Due: at, Run: run, Result: result, Reason: engine.Reason{Code: engine.CodeExit, Args: engine.Args{Status: 3}}}}}
 }
 
 func skip(at calendar.Instant, gate, opening string, due calendar.Instant) Record {
-	return Record{Event: engine.Event{Kind: engine.Tick, At: at},
-		Decisions: []engine.Decision{{Kind: engine.Skip, At: at, Gate: gate, Opening: opening, Due: due, Result: engine.Skipped, Count: 4, Reason: "busy"}}}
+	return Record{Event: tick(at),
+		Decisions: []engine.Decision{{Kind: engine.Skip, At: at, Gate: gate, Opening: opening, Due: due, Result: engine.ResultSkipped, Count: 4, Reason: engine.Reason{Code: engine.CodeBusy}}}}
 }
 
 func TestHistory(t *testing.T) {
 	j, path := open(t)
-	write(t, j, Record{Event: engine.Event{Kind: engine.Boot, At: 1000}, BootID: "boot-a"})
+	write(t, j, Record{Event: engine.Event{At: 1000, Body: &engine.Begin{BootID: "boot-a"}}, Delta: engine.Delta{Machine: []byte(`{"boot_id":"boot-a","booted":1000}`)}})
 	for _, name := range []string{path, path + "-wal", path + "-shm"} {
 		if info, err := os.Stat(name); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s may be read by others: %v, %v", name, info.Mode(), err)
 		}
 	}
 	write(t, j, start(2000, 1, "job-board", "1", 1990))
-	write(t, j, Record{Event: engine.Event{Kind: engine.Started, At: 2001, Run: 1, PID: 4711}})
-	write(t, j, skip(3000, "stock-count", "1", 3000), end(3500, 1, "job-board", engine.OK), start(4000, 2, "stock-count", "sat", 4000))
+	write(t, j, Record{Event: engine.Event{At: 2001, Body: &engine.RunStarted{Run: 1, PID: 4711}}})
+	write(t, j, skip(3000, "stock-count", "1", 3000), end(3500, 1, "job-board", engine.ResultOK), start(4000, 2, "stock-count", "sat", 4000))
 
 	// A reader sees all of it while the writer has the journal open.
 	r, err := OpenReader(path)
@@ -79,7 +81,7 @@ func TestHistory(t *testing.T) {
 	}
 	two := `2 stock-count/sat running due=4000 started=0 ended=0 pid=0 exit=0 x0 ["/opt/larkspur/bin/stock-count" "a b"]`
 	skipped := `0 stock-count/1 skipped due=3000 started=0 ended=0 pid=0 exit=0 x4 []`
-	one := `1 job-board/1 ok due=1990 started=2001 ended=3500 pid=4711 exit=3 x0 ["/opt/larkspur/bin/job-board" "a b"]`
+	one := `1 job-board/1 ok due=1990 started=2001 ended=3490 pid=4711 exit=3 x0 ["/opt/larkspur/bin/job-board" "a b"]`
 	for _, tt := range []struct {
 		filter Filter
 		want   []string
@@ -96,7 +98,7 @@ func TestHistory(t *testing.T) {
 			t.Errorf("History(%+v):\n got %s\nwant %s", tt.filter, got, want)
 		}
 	}
-	if e, ok, err := r.Run(1); err != nil || !ok || e.Usage.MaxRSS != 4096 || e.Outcome != "exit status 3" {
+	if e, ok, err := r.Run(1); err != nil || !ok || e.Usage.MaxRSS != 4096 || e.Outcome.Args.Status != 3 {
 		t.Errorf("Run(1) = %+v, %v, %v", e, ok, err)
 	}
 	if _, ok, err := r.Run(99); ok || err != nil {
@@ -111,70 +113,123 @@ func TestHistory(t *testing.T) {
 	}
 }
 
-func TestMemory(t *testing.T) {
+// TestState: what is committed of a state comes back, gate by gate, with the
+// files that no run was told of yet.
+func TestState(t *testing.T) {
 	j, _ := open(t)
-	m, err := j.Memory("boot-a")
-	if err != nil || m.LastSeen != 0 || m.NextRun != 1 || m.Booted != 0 {
-		t.Fatalf("memory of a new journal: %+v, %v", m, err)
+	if _, ok, err := j.State(); ok || err != nil {
+		t.Fatalf("the state of a new journal: %v, %v", ok, err)
 	}
-	defs := []engine.Definition{{Name: "job-board", Version: "v1"}, {Name: "glue-warm", Version: "v1"}}
-	write(t, j, Record{Event: engine.Event{Kind: engine.Begin, At: 900, Set: defs}, Texts: map[string]string{"v1": "run = []"}})
-	write(t, j, Record{Event: engine.Event{Kind: engine.Boot, At: 1000}, BootID: "boot-a"})
-	write(t, j, Record{Event: engine.Event{Kind: engine.Gates, At: 1500, Set: []engine.Definition{{Name: "job-board", Version: "v2"}}, Removed: []string{"glue-warm"}}})
-	write(t, j, start(2000, 1, "job-board", "1", 1990), end(2500, 1, "job-board", engine.OK))
-	write(t, j, start(3000, 2, "job-board", "1", 2990), skip(3100, "job-board", "1", 3100))
-	write(t, j, Record{Event: engine.Event{Kind: engine.Pause, At: 3200, Until: 9000}})
-	m, err = j.Memory("boot-a")
-	want := &engine.Memory{LastSeen: 3200, NextRun: 3, Booted: 1000, Paused: true, PausedSince: 3200, PauseUntil: 9000,
-		Versions: map[string]string{"job-board": "v2"}, Openings: map[string]engine.OpeningMemory{"job-board/1": {Last: 3100, Moment: 2990, Count: 2}},
-		LastGood: map[string]calendar.Instant{"job-board": 2500},
-		Running:  []engine.RunMemory{{Run: 2, Gate: "job-board", Opening: "1", Due: 2990}}}
-	if err != nil || !reflect.DeepEqual(m, want) {
-		t.Errorf("memory:\n got %+v, %v\nwant %+v", m, err, want)
+	gates := func(list map[string]string) map[string][]byte {
+		out := map[string][]byte{}
+		for name, body := range list {
+			out[name] = nil
+			if body != "" {
+				out[name] = []byte(body)
+			}
+		}
+		return out
 	}
-	write(t, j, Record{Event: engine.Event{Kind: engine.Resume, At: 3300}})
-	if m, err = j.Memory("boot-b"); err != nil || m.Booted != 0 || m.Paused {
-		t.Errorf("after a boot and a resume: %+v, %v", m, err)
+	files := func(added []string, settled, taken bool) engine.FileChange {
+		return engine.FileChange{Gate: "proof-inbox", Opening: "1", Added: added, Settled: settled, Taken: taken}
 	}
-	if text, err := j.Text("v1"); err != nil || text != "run = []" {
-		t.Errorf("Text = %q, %v", text, err)
+	inbox := `{"version":"v2","openings":[{"name":"1","phrase":"change in /srv"}]}`
+	write(t, j,
+		Record{Event: tick(1000), Delta: engine.Delta{Machine: []byte(`{"next_run":3,"now":900}`), Gates: gates(map[string]string{"glue-warm": `{"version":"v1"}`, "proof-inbox": inbox}),
+			Files: []engine.FileChange{files([]string{"/srv/a", "/srv/b"}, false, false), files(nil, true, false), files(nil, false, true), files([]string{"/srv/c"}, false, false), files(nil, true, false)}}},
+		Record{Event: tick(2000), Delta: engine.Delta{Gates: gates(map[string]string{"glue-warm": ""}), Files: []engine.FileChange{files([]string{"/srv/a", "/srv/d\n", "/srv/\xff"}, false, false)}}})
+	s, ok, err := j.State()
+	if err != nil || !ok || s.Version != engine.StateVersion || s.Machine.NextRun != 3 || len(s.Gates) != 1 {
+		t.Fatalf("the state is %+v, %v, %v", s, ok, err)
+	}
+	o := s.Gates["proof-inbox"].Openings[0]
+	if got := fmt.Sprintf("%q %q", o.Files.Paths(), o.MovingFiles.Paths()); got != `["/srv/c"] ["/srv/a" "/srv/d\n" "/srv/\xff"]` {
+		t.Errorf("files that changed: %s", got)
 	}
 }
 
-// TestWaits: a start that waits is remembered until something is decided
-// about it.
-func TestWaits(t *testing.T) {
+// TestAge: history goes in small steps up to the last checkpoint that is old
+// enough, and no further; the state, runs that go on and the texts of gates in
+// force stay. Numbers of events are never given again.
+func TestAge(t *testing.T) {
 	j, _ := open(t)
-	wait := func(at calendar.Instant, gate string, due, until calendar.Instant, try int) Record {
-		return Record{Event: engine.Event{Kind: engine.Tick, At: at}, Decisions: []engine.Decision{
-			{Kind: engine.Wait, At: at, Gate: gate, Opening: "1", Due: due, Until: until, Try: try, Reason: "waits"}}}
+	gates := map[string][]byte{"job-board": []byte(`{"version":"v1","days":{"/srv/closed":"d1"}}`)}
+	write(t, j, Record{Event: engine.Event{At: 1, Body: &engine.GatesChanged{Set: []engine.Definition{{Name: "job-board", Version: "v1"}, {Name: "gone", Version: "v0"}}}},
+		Texts: map[string]string{"v0": "old", "v1": "now", "d1": "days"}, Delta: engine.Delta{Machine: []byte(`{}`), Gates: gates}})
+	write(t, j, start(2, 1, "job-board", "1", 2)) // goes on
+	for i := range int64(1500) {
+		at := calendar.Instant(110 + i)
+		write(t, j, start(at, i+2, "job-board", "1", at), end(at, i+2, "job-board", engine.ResultOK))
+		if i%500 == 499 {
+			if err := j.Checkpoint(); err != nil {
+				t.Fatal(err)
+			}
+		}
 	}
-	waiting := func() string {
-		m, err := j.Memory("boot")
-		if err != nil {
+	steps := 0
+	for more := true; more; steps++ {
+		var err error
+		if more, err = j.Age(1200, 0); err != nil {
 			t.Fatal(err)
 		}
-		var out []string
-		for _, w := range m.Waiting {
-			out = append(out, fmt.Sprintf("%s@%d until %d try %d", w.Gate, w.Due, w.Until, w.Try))
+	}
+	past, err := j.Past(0, calendar.MaxInstant)
+	if err != nil || len(past.Events) != 1000 || past.Events[0].At != 1110 || past.State.Gates["job-board"].Version != "v1" || steps < 3 {
+		t.Errorf("after ageing in %d steps there are %d events, %v", steps, len(past.Events), err)
+	}
+	runs, err := j.History(Filter{})
+	if err != nil || len(runs) != 501 || runs[len(runs)-1].Run != 1 {
+		t.Errorf("%d runs, the oldest %+v, %v", len(runs), runs[len(runs)-1], err)
+	}
+	for version, want := range map[string]bool{"v0": false, "v1": true, "d1": true} {
+		if _, err := j.Text(version); (err == nil) != want {
+			t.Errorf("the text %s is there: %v, want %v", version, err == nil, want)
 		}
-		return strings.Join(out, ", ")
 	}
-	write(t, j, start(1000, 1, "stock-count", "1", 1000), wait(2000, "stock-count", 2000, 0, 0))
-	write(t, j, start(1000, 2, "vault-copy", "1", 1000), end(1500, 2, "vault-copy", engine.Failure), wait(1500, "vault-copy", 1000, 6000, 1))
-	if got, want := waiting(), "stock-count@2000 until 0 try 0, vault-copy@1000 until 6000 try 1"; got != want {
-		t.Errorf("waiting are %s, want %s", got, want)
+	for more := true; more; {
+		if more, err = j.Age(0, 1); err != nil { // nothing is too old, but all too large
+			t.Fatal(err)
+		}
 	}
-	write(t, j, skip(3000, "stock-count", "1", 2000), start(7000, 3, "vault-copy", "1", 7000))
-	if got := waiting(); got != "" {
-		t.Errorf("still waiting are %s", got)
+	if last, err := j.Write(Record{Event: tick(5000)}); err != nil || last != 3003 {
+		t.Errorf("the next event has the number %d, %v", last, err)
 	}
-	retry := start(8000, 4, "vault-copy", "1", 7000)
-	retry.Decisions[0].Kind, retry.Decisions[0].Try = engine.Retry, 2
-	write(t, j, retry)
-	m, err := j.Memory("boot")
-	if err != nil || m.Running[len(m.Running)-1].Try != 2 {
-		t.Errorf("the run that goes on is %+v, %v", m.Running, err)
+	if s, ok, err := j.State(); !ok || err != nil || len(s.Gates) != 1 {
+		t.Errorf("the state after ageing: %+v, %v", s, err)
+	}
+}
+
+// TestEarlierVersion: the runs of a journal of the version before are carried
+// over, and no number is given twice.
+func TestEarlierVersion(t *testing.T) {
+	script, err := os.ReadFile("testdata/version4.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "journal.db")
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(string(script)); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	if _, err := OpenReader(path); err == nil || !strings.Contains(err.Error(), "let this one's keeper begin") {
+		t.Errorf("a reader of it: %v", err)
+	}
+	j, err := Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	list, err := j.History(Filter{})
+	if err != nil || len(list) != 2 || list[0].Result != engine.ResultLost || list[1].Reason.Args.Detail != "due: every 10m" || list[1].Ended != 3500 || list[1].PID != 4711 {
+		t.Errorf("history %+v, %v", list, err)
+	}
+	s, ok, err := j.State()
+	if err != nil || !ok || s.Machine.NextRun != 9 || s.Machine.BootID != "boot-a" || s.Machine.Booted != 1000 {
+		t.Errorf("state %+v, %v, %v", s.Machine, ok, err)
 	}
 }
 
@@ -182,13 +237,13 @@ func TestWriteIsWhole(t *testing.T) {
 	j, _ := open(t)
 	write(t, j, start(2000, 1, "job-board", "1", 1990))
 	// The second start has a number that is taken: nothing of the batch stays.
-	if err := j.Write(start(3000, 2, "job-board", "1", 3000), start(3000, 1, "job-board", "1", 3000)); err == nil {
+	if _, err := j.Write(start(3000, 2, "job-board", "1", 3000), start(3000, 1, "job-board", "1", 3000)); err == nil {
 		t.Fatal("a run was recorded twice")
 	}
 	entries, err := j.History(Filter{})
-	events, err2 := j.Events("ORDER BY id")
-	if err != nil || err2 != nil || len(entries) != 1 || len(events) != 1 {
-		t.Errorf("after a failed batch there are %d entries, %d events, %v, %v", len(entries), len(events), err, err2)
+	events, err2 := j.Past(0, calendar.MaxInstant)
+	if err != nil || err2 != nil || len(entries) != 1 || len(events.Events) != 1 {
+		t.Errorf("after a failed batch there are %d entries, %d events, %v, %v", len(entries), len(events.Events), err, err2)
 	}
 }
 
@@ -278,7 +333,7 @@ func BenchmarkIntent(b *testing.B) {
 	run := int64(0)
 	for b.Loop() {
 		run++
-		if err := j.Write(start(calendar.Instant(run), run, "job-board", "1", calendar.Instant(run))); err != nil {
+		if _, err := j.Write(start(calendar.Instant(run), run, "job-board", "1", calendar.Instant(run))); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -287,20 +342,29 @@ func BenchmarkIntent(b *testing.B) {
 // TestAbsences: when the machine slept, and when it was off, as far as that is
 // certain.
 func TestAbsences(t *testing.T) {
-	j, path := open(t)
+	j, _ := open(t)
 	const hour = 3600_000
-	for _, ev := range []engine.Event{
-		{Kind: engine.Begin, At: 1 * hour}, {Kind: engine.Boot, At: 1 * hour},
-		{Kind: engine.Asleep, At: 9 * hour, By: 7 * hour},
-		{Kind: engine.Rest, At: 10 * hour}, {Kind: engine.Begin, At: 11 * hour}, // the keeper alone
-		{Kind: engine.Begin, At: 20 * hour}, {Kind: engine.Boot, At: 20 * hour}, // the power had failed
-		{Kind: engine.Rest, At: 30 * hour}, {Kind: engine.Begin, At: 40 * hour}, {Kind: engine.Boot, At: 40 * hour},
-		{Kind: engine.Rest, At: 41 * hour}, {Kind: engine.Begin, At: 42 * hour}, {Kind: engine.Tick, At: 43 * hour},
-		{Kind: engine.Begin, At: 50 * hour}, {Kind: engine.Boot, At: 50 * hour},
-	} {
-		write(t, j, Record{Event: ev})
+	boot := "a"
+	event := func(at calendar.Instant, body engine.Body) {
+		machine := []byte(fmt.Sprintf(`{"boot_id":%q}`, boot))
+		write(t, j, Record{Event: engine.Event{At: at * hour, Body: body}, Delta: engine.Delta{Machine: machine}})
 	}
-	viewer, err := OpenViewer(path, "maren")
+	begin := func(at calendar.Instant) { event(at, &engine.Begin{BootID: boot}) }
+	begin(1)
+	event(9, &engine.Slept{For: 7 * hour})
+	event(10, &engine.Ended{})
+	begin(11) // the keeper alone had ended
+	boot = "b"
+	begin(20) // the power had failed
+	event(30, &engine.Ended{})
+	boot = "c"
+	begin(40)
+	event(41, &engine.Ended{})
+	begin(42)
+	event(43, &engine.Tick{})
+	boot = "d"
+	begin(50)
+	viewer, err := j.Viewer("maren")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,8 +3,6 @@ package journal
 import (
 	"database/sql"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"time"
 
 	"timegate/core/calendar"
@@ -23,8 +21,8 @@ type Entry struct {
 	Result  engine.Result
 	Exit    int
 	Signal  string
-	Reason  string // why it started, or why it did not
-	Outcome string // why it ended as it did
+	Reason  engine.Reason // why it started, or why it did not
+	Outcome engine.Reason // why it ended as it did
 	PID     int
 	Command []string
 	Account string // whom it runs as
@@ -58,11 +56,17 @@ func (j *Journal) History(f Filter) ([]Entry, error) {
 		which, whose = "gate = ? AND ", []any{f.Gate}
 	}
 	args := append(whose, int64(f.Since), limit)
-	runs, err := j.runs("WHERE "+which+"decided >= ? ORDER BY run DESC LIMIT ?", args...)
+	// Since picks by time; else the newest are at the end. Nothing is scanned
+	// from the beginning.
+	order := "ORDER BY run DESC LIMIT ?"
+	if f.Since != 0 {
+		order = "ORDER BY decided DESC, run DESC LIMIT ?"
+	}
+	runs, err := j.runs("WHERE "+which+"decided >= ? "+order, args...)
 	if err != nil || f.OnlyRuns {
 		return runs, err
 	}
-	passed, err := j.decisions("WHERE kind = 'skip' AND "+which+"at >= ? ORDER BY id DESC LIMIT ?", args...)
+	passed, err := j.decisions("WHERE kind = 'skip' AND "+which+"at >= ? ORDER BY at DESC, id DESC LIMIT ?", args...)
 	if err != nil {
 		return nil, err
 	}
@@ -98,9 +102,14 @@ func (j *Journal) Run(run int64) (Entry, bool, error) {
 	return list[0], true, nil
 }
 
+// everyGate steps through the gates that have runs, one look into an index
+// each.
+const everyGate = `WITH RECURSIVE every (gate) AS (SELECT min(gate) FROM runs UNION ALL
+	SELECT (SELECT min(gate) FROM runs WHERE gate > every.gate) FROM every WHERE every.gate IS NOT NULL) `
+
 // LastRuns returns the newest run of each gate that has one.
 func (j *Journal) LastRuns() (map[string]Entry, error) {
-	list, err := j.runs("WHERE run IN (SELECT max(run) FROM runs GROUP BY gate)")
+	list, err := j.runsWith(everyGate, "WHERE run IN (SELECT (SELECT max(run) FROM runs AS r WHERE r.gate = every.gate) FROM every WHERE gate IS NOT NULL)")
 	out := make(map[string]Entry, len(list))
 	for _, e := range list {
 		out[e.Gate] = e
@@ -108,24 +117,62 @@ func (j *Journal) LastRuns() (map[string]Entry, error) {
 	return out, err
 }
 
+// LastGood returns when each gate's last good run ended.
+func (j *Journal) LastGood() (map[string]calendar.Instant, error) {
+	out := map[string]calendar.Instant{}
+	_, err := collect(j, everyGate+`SELECT gate, (SELECT max(ended) FROM runs AS r WHERE r.gate = every.gate AND r.result = 'ok') AS good
+		FROM every WHERE gate IS NOT NULL AND good IS NOT NULL`, func(rows *sql.Rows) (struct{}, error) {
+		var gate string
+		var at calendar.Instant
+		err := rows.Scan(&gate, &at)
+		out[gate] = at
+		return struct{}{}, err
+	})
+	return out, err
+}
+
+// LongRun is the longest run of a gate.
+type LongRun struct {
+	Gate string
+	Run  int64
+	Took time.Duration
+}
+
+// Longest returns the longest run of each gate, the longest first.
+func (j *Journal) Longest() ([]LongRun, error) {
+	return collect(j, everyGate+`SELECT l.gate, l.run, l.took FROM every JOIN runs AS l ON l.run =
+			(SELECT run FROM runs AS r WHERE r.gate = every.gate AND r.took > 0 ORDER BY r.took DESC LIMIT 1)
+		WHERE every.gate IS NOT NULL ORDER BY l.took DESC`,
+		func(rows *sql.Rows) (LongRun, error) {
+			var l LongRun
+			var ms int64
+			err := rows.Scan(&l.Gate, &l.Run, &ms)
+			l.Took = time.Duration(ms) * time.Millisecond
+			return l, err
+		})
+}
+
 // Alive returns the runs that have not ended, oldest first.
 func (j *Journal) Alive() ([]Entry, error) { return j.runs("WHERE ended = 0 ORDER BY run") }
 
 func (j *Journal) runs(where string, args ...any) ([]Entry, error) {
-	return collect(j, "SELECT "+runColumns+" FROM runs "+where, func(rows *sql.Rows) (Entry, error) {
+	return j.runsWith("", where, args...)
+}
+
+func (j *Journal) runsWith(with, where string, args ...any) ([]Entry, error) {
+	return collect(j, with+"SELECT "+runColumns+" FROM runs "+where, func(rows *sql.Rows) (Entry, error) {
 		var e Entry
-		var command, before, after string
+		var command, before, after, reason, outcome string
 		err := rows.Scan(&e.Run, &e.Gate, &e.Opening, &e.Due, &e.Decided, &e.Started, &e.Ended, &e.Result, &e.Exit, &e.Signal,
-			&e.Reason, &e.Outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped,
+			&reason, &outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped,
 			&before, &after, &e.Account, &e.Note)
-		if err == nil {
-			err = json.Unmarshal([]byte(command), &e.Command)
-		}
-		if err == nil && before != "" {
-			err = json.Unmarshal([]byte(before), &e.Before)
-		}
-		if err == nil && after != "" {
-			err = json.Unmarshal([]byte(after), &e.After)
+		for _, part := range []struct {
+			text string
+			to   any
+		}{{command, &e.Command}, {reason, &e.Reason}, {outcome, &e.Outcome}, {before, &e.Before}, {after, &e.After}} {
+			if err == nil && part.text != "" {
+				err = json.Unmarshal([]byte(part.text), part.to)
+			}
 		}
 		return e, err
 	}, args...)
@@ -133,7 +180,7 @@ func (j *Journal) runs(where string, args ...any) ([]Entry, error) {
 
 // collect collects rows.
 func collect[T any](j *Journal, query string, scan func(*sql.Rows) (T, error), args ...any) ([]T, error) {
-	rows, err := j.brisk.Query(query, args...)
+	rows, err := j.quick.Query(query, args...)
 	if err != nil {
 		return nil, j.wrap(err)
 	}
@@ -149,161 +196,6 @@ func collect[T any](j *Journal, query string, scan func(*sql.Rows) (T, error), a
 	return out, j.wrap(rows.Err())
 }
 
-// Booted returns the boot that was last recorded and when it was first seen.
-func (j *Journal) Booted() (id string, at calendar.Instant, err error) {
-	err = j.brisk.QueryRow(`SELECT (SELECT value FROM facts WHERE name = 'boot_id'),
-		(SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'booted') WHERE EXISTS (SELECT 1 FROM facts WHERE name = 'booted')`).Scan(&id, &at)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
-	return id, at, j.wrap(err)
-}
-
-// Memory returns what a new engine must know, on the boot named bootID.
-func (j *Journal) Memory(bootID string) (*engine.Memory, error) {
-	m := &engine.Memory{NextRun: 1, Versions: map[string]string{}, Openings: map[string]engine.OpeningMemory{}, LastGood: map[string]calendar.Instant{}}
-	db := j.brisk
-	if err := db.QueryRow("SELECT coalesce((SELECT at FROM events ORDER BY id DESC LIMIT 1), 0), coalesce((SELECT max(run) FROM runs), 0) + 1").
-		Scan(&m.LastSeen, &m.NextRun); err != nil {
-		return nil, j.wrap(err)
-	}
-	id, booted, err := j.Booted()
-	if err != nil {
-		return nil, err
-	}
-	if id == bootID {
-		m.Booted = booted
-	}
-	for _, step := range []func(*engine.Memory) error{j.recallOpenings, j.recallGood, j.recallVersions, j.recallPause, j.recallRuns, j.recallWaits, j.recallPeople} {
-		if err := step(m); err != nil {
-			return nil, fmt.Errorf("what happened before: %w", err)
-		}
-	}
-	return m, nil
-}
-
-func (j *Journal) recallOpenings(m *engine.Memory) error {
-	recall := func(query string, set func(o *engine.OpeningMemory, due calendar.Instant, n int64)) error {
-		_, err := collect(j, query, func(rows *sql.Rows) (struct{}, error) {
-			var gate, opening string
-			var due calendar.Instant
-			var n int64
-			err := rows.Scan(&gate, &opening, &due, &n)
-			o := m.Openings[engine.Key(gate, opening)]
-			set(&o, due, n)
-			m.Openings[engine.Key(gate, opening)] = o
-			return struct{}{}, err
-		})
-		return err
-	}
-	if err := recall("SELECT gate, opening, max(due), 0 FROM decisions WHERE opening != '' GROUP BY gate, opening",
-		func(o *engine.OpeningMemory, due calendar.Instant, _ int64) { o.Last = due }); err != nil {
-		return err
-	}
-	return recall("SELECT gate, opening, max(due), count(DISTINCT due) FROM decisions WHERE moment = 1 GROUP BY gate, opening",
-		func(o *engine.OpeningMemory, due calendar.Instant, n int64) { o.Moment, o.Count = due, n })
-}
-
-func (j *Journal) recallGood(m *engine.Memory) (err error) {
-	m.LastGood, err = j.LastGood()
-	return err
-}
-
-// LastGood returns when each gate's last good run ended.
-func (j *Journal) LastGood() (map[string]calendar.Instant, error) {
-	out := map[string]calendar.Instant{}
-	_, err := collect(j, "SELECT gate, max(ended) FROM runs WHERE result = 'ok' GROUP BY gate", func(rows *sql.Rows) (struct{}, error) {
-		var gate string
-		var at calendar.Instant
-		err := rows.Scan(&gate, &at)
-		out[gate] = at
-		return struct{}{}, err
-	})
-	return out, err
-}
-
-// recallVersions plays the changes of gates since the last keeper began.
-func (j *Journal) recallVersions(m *engine.Memory) error {
-	events, err := j.Events("WHERE kind IN ('begin', 'gates') AND id >= coalesce((SELECT max(id) FROM events WHERE kind = 'begin'), 0) ORDER BY id")
-	for _, ev := range events {
-		for _, def := range ev.Set {
-			m.Versions[def.Name] = def.Version
-		}
-		for _, name := range ev.Removed {
-			delete(m.Versions, name)
-		}
-	}
-	return err
-}
-
-func (j *Journal) recallPause(m *engine.Memory) error {
-	events, err := j.Events("WHERE kind IN ('pause', 'resume') ORDER BY id DESC LIMIT 1")
-	if err == nil && len(events) == 1 && events[0].Kind == engine.Pause {
-		ev := events[0]
-		m.Paused, m.PausedSince, m.PauseUntil = true, ev.At, ev.Until
-	}
-	return err
-}
-
-func (j *Journal) recallRuns(m *engine.Memory) error {
-	alive, err := j.Alive()
-	for _, e := range alive {
-		rm := engine.RunMemory{Run: e.Run, Gate: e.Gate, Opening: e.Opening, Due: e.Due, Started: e.Started, PID: e.PID}
-		started, err := j.decisions("WHERE gate = ? AND opening = ? AND due = ? AND run = ? ORDER BY id LIMIT 1", e.Gate, e.Opening, int64(e.Due), e.Run)
-		if err != nil {
-			return err
-		}
-		for _, d := range started {
-			rm.Try = d.Try
-		}
-		m.Running = append(m.Running, rm)
-	}
-	return err
-}
-
-// recallWaits finds the starts that were still waiting: nothing was decided
-// about their due since. Files that change put the due off, so there any
-// later word on the opening counts.
-func (j *Journal) recallWaits(m *engine.Memory) error {
-	waits, err := j.decisions(`AS w WHERE kind = 'wait' AND NOT EXISTS (SELECT 1 FROM decisions AS s
-		WHERE s.gate = w.gate AND s.opening = w.opening AND s.id > w.id AND (s.due = w.due OR json_extract(w.body, '$.for') = 'quiet')
-			AND s.kind IN ('start', 'repeat', 'retry', 'catch-up', 'skip', 'wait'))
-		AND (json_extract(w.body, '$.try') IS NULL OR NOT EXISTS (SELECT 1 FROM runs AS r WHERE r.gate = w.gate AND r.decided >= w.at)) ORDER BY id`)
-	for _, d := range waits {
-		m.Waiting = append(m.Waiting, engine.WaitMemory{For: waitFor(&d), Gate: d.Gate, Opening: d.Opening, Due: d.Due, Until: d.Until, Try: d.Try, Cause: d.Cause})
-	}
-	return err
-}
-
-// waitFor tells what a start waited for; early journals did not say.
-func waitFor(d *engine.Decision) engine.WaitFor {
-	switch {
-	case d.For != "":
-		return d.For
-	case d.Until == 0:
-		return engine.ForRun
-	case d.Try > 0:
-		return engine.ForRetry
-	}
-	return engine.ForDelay
-}
-
-// recallPeople returns who was told to be logged on, in this boot.
-func (j *Journal) recallPeople(m *engine.Memory) error {
-	if m.Booted == 0 {
-		return nil
-	}
-	var text string
-	err := j.brisk.QueryRow("SELECT value FROM facts WHERE name = 'people'").Scan(&text)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil
-	}
-	if err != nil {
-		return j.wrap(err)
-	}
-	return json.Unmarshal([]byte(text), &m.People)
-}
-
 func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error) {
 	return collect(j, "SELECT body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
 		var body string
@@ -314,51 +206,4 @@ func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error
 		}
 		return d, err
 	}, args...)
-}
-
-// Events returns recorded events, in order unless where says otherwise.
-func (j *Journal) Events(where string, args ...any) ([]engine.Event, error) {
-	return collect(j, "SELECT body FROM events "+where, func(rows *sql.Rows) (engine.Event, error) {
-		var body string
-		var ev engine.Event
-		err := rows.Scan(&body)
-		if err == nil {
-			err = json.Unmarshal([]byte(body), &ev)
-		}
-		return ev, err
-	}, args...)
-}
-
-// Decisions returns the JSON of all decisions, in order.
-func (j *Journal) Decisions() ([]string, error) {
-	return collect(j, "SELECT body FROM decisions ORDER BY id", func(rows *sql.Rows) (string, error) {
-		var body string
-		return body, rows.Scan(&body)
-	})
-}
-
-// Text returns the text of a gate's version.
-func (j *Journal) Text(version string) (string, error) {
-	var text string
-	err := j.brisk.QueryRow("SELECT text FROM texts WHERE version = ?", version).Scan(&text)
-	return text, j.wrap(err)
-}
-
-// LongRun is the longest run of a gate.
-type LongRun struct {
-	Gate string
-	Run  int64
-	Took time.Duration
-}
-
-// Longest returns the longest run of each gate, the longest first.
-func (j *Journal) Longest() ([]LongRun, error) {
-	return collect(j, `SELECT gate, run, max(ended - started) AS took FROM runs WHERE ended > 0 AND started > 0 GROUP BY gate ORDER BY took DESC`,
-		func(rows *sql.Rows) (LongRun, error) {
-			var l LongRun
-			var ms int64
-			err := rows.Scan(&l.Gate, &l.Run, &ms)
-			l.Took = time.Duration(ms) * time.Millisecond
-			return l, err
-		})
 }

@@ -4,19 +4,19 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
+	"strings"
 
+	"timegate/core/calendar"
 	"timegate/core/engine"
-	"timegate/core/phrase"
 )
 
 // Record is what one event led to.
 type Record struct {
 	Event     engine.Event
-	Texts     map[string]string // of gates that the event brings, by version
+	Texts     map[string]string // of gates and files of days that the event brings, by version
 	Decisions []engine.Decision
+	Delta     engine.Delta       // what has changed in the state
 	Programs  map[string]Program // of the gates that something was decided about
-	BootID    string             // set where the event is the first of this boot
 }
 
 // Program is what a gate starts.
@@ -25,13 +25,13 @@ type Program struct {
 	Account string // whom it runs as
 }
 
-// Write commits records, all of them or none. It returns when starts among
-// them are safe on the disk.
-func (j *Journal) Write(records ...Record) error {
+// Write commits records, all of them or none, and returns the number of the
+// last event. Where something starts it is safe on the disk when it returns.
+func (j *Journal) Write(records ...Record) (last int64, err error) {
 	if len(records) == 0 {
-		return nil
+		return 0, nil
 	}
-	db := j.brisk
+	db := j.quick
 	for i := range records {
 		for _, d := range records[i].Decisions {
 			if d.Starts() {
@@ -41,17 +41,17 @@ func (j *Journal) Write(records ...Record) error {
 	}
 	tx, err := db.Begin()
 	if err != nil {
-		return j.wrap(err)
+		return 0, j.wrap(err)
 	}
 	defer tx.Rollback()
 	w := writer{tx: tx, statements: map[string]*sql.Stmt{}}
 	for i := range records {
-		w.record(&records[i])
+		last = w.record(&records[i])
 	}
 	if w.err != nil {
-		return j.wrap(w.err)
+		return 0, j.wrap(w.err)
 	}
-	return j.wrap(tx.Commit())
+	return last, j.wrap(tx.Commit())
 }
 
 // writer keeps the first error, so that its steps read as a list.
@@ -95,50 +95,135 @@ func (w *writer) readings(values map[string]int64) string {
 	return w.json(values)
 }
 
-func (w *writer) record(r *Record) {
+func (w *writer) record(r *Record) int64 {
 	ev := &r.Event
+	id := w.exec("INSERT INTO events (at, kind, body) VALUES (?, ?, ?)", int64(ev.At), string(ev.Kind()), w.json(ev.Body))
 	for version, text := range r.Texts {
-		w.exec("INSERT OR IGNORE INTO texts (version, text) VALUES (?, ?)", version, text)
+		w.exec("INSERT OR IGNORE INTO texts (version, text, event) VALUES (?, ?, ?)", version, text, id)
 	}
-	id := w.exec("INSERT INTO events (at, kind, body) VALUES (?, ?, ?)", int64(ev.At), string(ev.Kind), w.json(ev))
-	if r.BootID != "" {
-		w.fact("boot_id", r.BootID)
-		w.fact("booted", fmt.Sprint(int64(ev.At)))
-	}
-	if ev.Facts != nil && (ev.Kind == engine.Begin && len(ev.Facts.People) > 0 || ev.What == phrase.Logon || ev.What == phrase.Logoff) {
-		w.fact("people", w.json(ev.Facts.People))
-	}
-	if ev.Kind == engine.Started {
-		w.exec("UPDATE runs SET started = ?, pid = ?, before = ?, note = ? WHERE run = ?", int64(ev.At), ev.PID, w.readings(ev.Readings), ev.Detail, ev.Run)
+	switch b := ev.Body.(type) {
+	case *engine.Begin:
+		w.presence(id, ev.At, w.beginKind(b), 0)
+		w.brings(id, append(b.Gates, b.Gone...))
+	case *engine.GatesChanged:
+		w.brings(id, b.Set)
+	case *engine.Slept:
+		w.presence(id, ev.At, presenceSlept, b.For)
+	case *engine.Ended:
+		w.presence(id, ev.At, presenceEnd, 0)
+	case *engine.RunStarted:
+		w.exec("UPDATE runs SET started = ?, pid = ?, before = ?, note = ? WHERE run = ?", int64(ev.At), b.PID, w.readings(b.Readings), b.Note, b.Run)
 	}
 	for i := range r.Decisions {
 		w.decision(id, r, &r.Decisions[i])
 	}
+	w.state(&r.Delta)
+	return id
 }
 
-func (w *writer) fact(name, value string) {
-	w.exec("INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", name, value)
+// brings notes which event was the last to bring the texts of definitions.
+func (w *writer) brings(event int64, defs []engine.Definition) {
+	if len(defs) == 0 {
+		return
+	}
+	versions := make([]string, 0, len(defs))
+	for _, d := range defs {
+		versions = append(versions, d.Version)
+		for _, v := range d.Days {
+			versions = append(versions, v)
+		}
+	}
+	w.exec("UPDATE texts SET event = ? WHERE version IN (SELECT value FROM json_each(?))", event, w.json(versions))
+}
+
+// The kinds of presence.
+const (
+	presenceBegin = "begin"
+	presenceBoot  = "boot"
+	presenceSlept = "slept"
+	presenceEnd   = "end"
+)
+
+func (w *writer) presence(event int64, at calendar.Instant, kind string, span calendar.Instant) {
+	w.exec("INSERT INTO presence (event, at, kind, span) VALUES (?, ?, ?, ?)", event, int64(at), kind, int64(span))
+}
+
+// beginKind tells whether a keeper begins after a boot of the machine.
+func (w *writer) beginKind(b *engine.Begin) string {
+	if w.err != nil {
+		return ""
+	}
+	var same bool
+	err := w.tx.QueryRow("SELECT coalesce((SELECT json_extract(body, '$.boot_id') FROM state_machine), '') = ?", b.BootID).Scan(&same)
+	if w.err = err; same {
+		return presenceBegin
+	}
+	return presenceBoot
+}
+
+// state writes what has changed in the engine's state.
+func (w *writer) state(d *engine.Delta) {
+	if d.Machine != nil {
+		w.exec("INSERT INTO state_machine (one, version, body) VALUES (1, ?, ?) ON CONFLICT (one) DO UPDATE SET version = excluded.version, body = excluded.body",
+			engine.StateVersion, string(d.Machine))
+	}
+	for name, body := range d.Gates {
+		if body == nil {
+			w.exec("DELETE FROM state_gates WHERE gate = ?", name)
+			continue
+		}
+		w.exec("INSERT INTO state_gates (gate, body) VALUES (?, ?) ON CONFLICT (gate) DO UPDATE SET body = excluded.body", name, string(body))
+	}
+	for _, c := range d.Files {
+		if len(c.Added) > 0 {
+			w.exec("INSERT INTO state_files (gate, opening, settled, paths) VALUES (?, ?, 0, ?)", c.Gate, c.Opening, joinPaths(c.Added))
+		}
+		if c.Settled {
+			w.exec("UPDATE state_files SET settled = 1 WHERE gate = ? AND opening = ? AND settled = 0", c.Gate, c.Opening)
+		}
+		if c.Taken {
+			w.exec("DELETE FROM state_files WHERE gate = ? AND opening = ? AND settled = 1", c.Gate, c.Opening)
+		}
+	}
+}
+
+// joinPaths writes paths as one value. Names of files are bytes, and need not
+// be text.
+func joinPaths(paths []string) []byte {
+	return []byte(strings.Join(paths, "\x00") + "\x00")
+}
+
+func splitPaths(joined []byte) []string {
+	return strings.Split(strings.TrimSuffix(string(joined), "\x00"), "\x00")
 }
 
 func (w *writer) decision(event int64, r *Record, d *engine.Decision) {
 	p := r.Programs[d.Gate]
 	// What is decided about a run concerns whom it runs as, whatever the gate
 	// has become since.
-	w.exec(`INSERT INTO decisions (event, at, kind, gate, opening, due, run, result, moment, body, account)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT account FROM runs WHERE run = ?), ?))`,
-		event, int64(d.At), string(d.Kind), d.Gate, d.Opening, int64(d.Due), d.Run, string(d.Result), d.Moment, w.json(d), d.Run, p.Account)
+	w.exec(`INSERT INTO decisions (event, at, kind, gate, opening, due, run, body, account)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT account FROM runs WHERE run = ?), ?))`,
+		event, int64(d.At), string(d.Kind), d.Gate, d.Opening, int64(d.Due), d.Run, w.json(d), d.Run, p.Account)
 	switch {
 	case d.Starts():
 		w.exec("INSERT INTO runs (run, gate, opening, due, decided, reason, command, account) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-			d.Run, d.Gate, d.Opening, int64(d.Due), int64(d.At), d.Reason, w.json(p.Command), p.Account)
-	case d.Kind == engine.End:
-		u := r.Event.Usage
-		if u == nil {
-			u = &engine.Usage{}
-		}
-		w.exec(`UPDATE runs SET ended = ?, result = ?, exit = ?, signal = ?, outcome = ?,
-			user_ms = ?, system_ms = ?, max_rss = ?, output = ?, dropped = ?, after = ? WHERE run = ?`,
-			int64(d.At), string(d.Result), r.Event.Exit, r.Event.Signal, d.Reason,
-			u.UserMS, u.SystemMS, u.MaxRSS, u.Output, u.Dropped, w.readings(r.Event.Readings), d.Run)
+			d.Run, d.Gate, d.Opening, int64(d.Due), int64(d.At), w.json(d.Reason), w.json(p.Command), p.Account)
+	case d.Kind == engine.End, d.Kind == engine.Refuse:
+		w.ended(r.Event.Body, d)
 	}
+}
+
+// ended completes a run.
+func (w *writer) ended(body engine.Body, d *engine.Decision) {
+	e, ok := body.(*engine.RunEnded)
+	if !ok {
+		e = &engine.RunEnded{EndedAt: d.At}
+		if lost, ok := body.(*engine.RunLost); ok {
+			e.Usage = lost.Used
+		}
+	}
+	w.exec(`UPDATE runs SET ended = ?1, took = iif(started > 0, max(?1 - started, 1), 0), result = ?2, exit = ?3, signal = ?4, outcome = ?5,
+		user_ms = ?6, system_ms = ?7, max_rss = ?8, output = ?9, dropped = ?10, after = ?11 WHERE run = ?12`,
+		int64(e.EndedAt), string(d.Result), e.Exit, e.Signal, w.json(d.Reason),
+		e.Usage.UserMS, e.Usage.SystemMS, e.Usage.MaxRSS, e.Usage.Output, e.Usage.Dropped, w.readings(e.Readings), d.Run)
 }

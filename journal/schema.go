@@ -5,93 +5,158 @@ import (
 	"fmt"
 )
 
-// migrations bring a journal from one version to the next; the version is
-// their number. What has been released is never changed, only added to.
-var migrations = []string{
-	`CREATE TABLE events (
-		id   INTEGER PRIMARY KEY,
-		at   INTEGER NOT NULL,  -- ms since 1970
+// version is that of the tables below. A journal of version oldVersion is
+// brought up to date; there was no other that anybody kept.
+const (
+	version    = 5
+	oldVersion = 4
+)
+
+// tables are a journal. What the engine's state is now lies in the tables
+// that begin with state; all else is history, and nothing is decided by it.
+const tables = `
+	CREATE TABLE events (
+		id   INTEGER PRIMARY KEY AUTOINCREMENT,  -- the number by which readers follow
+		at   INTEGER NOT NULL,                   -- ms since 1970
 		kind TEXT    NOT NULL,
-		body TEXT    NOT NULL   -- JSON
+		body TEXT    NOT NULL                    -- JSON
 	) STRICT;
 	CREATE TABLE decisions (
 		id      INTEGER PRIMARY KEY,
-		event   INTEGER NOT NULL REFERENCES events (id),
+		event   INTEGER NOT NULL,
 		at      INTEGER NOT NULL,
 		kind    TEXT    NOT NULL,
 		gate    TEXT    NOT NULL,
 		opening TEXT    NOT NULL,
 		due     INTEGER NOT NULL,
 		run     INTEGER NOT NULL,
-		result  TEXT    NOT NULL,
-		moment  INTEGER NOT NULL,
+		account TEXT    NOT NULL,
 		body    TEXT    NOT NULL  -- JSON
 	) STRICT;
-	CREATE INDEX decisions_by_opening ON decisions (gate, opening, due);
-	CREATE INDEX decisions_moments    ON decisions (gate, opening, due) WHERE moment = 1;
-	CREATE INDEX decisions_by_event   ON decisions (event);
-	CREATE INDEX decisions_skips      ON decisions (id) WHERE kind = 'skip';
-	CREATE INDEX decisions_gate_skips ON decisions (gate, id) WHERE kind = 'skip';
+	CREATE INDEX decisions_event  ON decisions (event);
+	CREATE INDEX decisions_gate   ON decisions (gate, id);
+	CREATE INDEX decisions_due    ON decisions (gate, opening, due);
+	CREATE INDEX passed_time      ON decisions (at)          WHERE kind = 'skip';
+	CREATE INDEX passed_gate      ON decisions (gate, at)    WHERE kind = 'skip';
+	CREATE INDEX passed_account   ON decisions (account, at) WHERE kind = 'skip';
 	CREATE TABLE runs (
 		run       INTEGER PRIMARY KEY,
 		gate      TEXT    NOT NULL,
 		opening   TEXT    NOT NULL,
 		due       INTEGER NOT NULL,
 		decided   INTEGER NOT NULL,
-		reason    TEXT    NOT NULL,  -- why it was started
-		command   TEXT    NOT NULL,  -- JSON list
+		reason    TEXT    NOT NULL,             -- why it was started, JSON
+		command   TEXT    NOT NULL,             -- JSON list
+		account   TEXT    NOT NULL,             -- whom it runs as
 		started   INTEGER NOT NULL DEFAULT 0,
 		pid       INTEGER NOT NULL DEFAULT 0,
+		note      TEXT    NOT NULL DEFAULT '',  -- what could not be as it was wished
 		ended     INTEGER NOT NULL DEFAULT 0,
+		took      INTEGER NOT NULL DEFAULT 0,   -- ms
 		result    TEXT    NOT NULL DEFAULT 'running',
 		exit      INTEGER NOT NULL DEFAULT 0,
 		signal    TEXT    NOT NULL DEFAULT '',
-		outcome   TEXT    NOT NULL DEFAULT '',  -- why it ended so
+		outcome   TEXT    NOT NULL DEFAULT '',  -- why it ended so, JSON
 		user_ms   INTEGER NOT NULL DEFAULT 0,
 		system_ms INTEGER NOT NULL DEFAULT 0,
 		max_rss   INTEGER NOT NULL DEFAULT 0,
 		output    INTEGER NOT NULL DEFAULT 0,
-		dropped   INTEGER NOT NULL DEFAULT 0
+		dropped   INTEGER NOT NULL DEFAULT 0,
+		before    TEXT    NOT NULL DEFAULT '',  -- readings, JSON
+		after     TEXT    NOT NULL DEFAULT ''
 	) STRICT;
-	CREATE INDEX runs_by_gate ON runs (gate, run);
-	CREATE INDEX runs_good    ON runs (gate, ended) WHERE result = 'ok';
-	CREATE INDEX runs_alive   ON runs (run) WHERE ended = 0;
-	CREATE TABLE texts (
-		version TEXT PRIMARY KEY,
-		text    TEXT NOT NULL
+	CREATE INDEX runs_gate         ON runs (gate, run);
+	CREATE INDEX runs_time         ON runs (decided);
+	CREATE INDEX runs_good         ON runs (gate, ended) WHERE result = 'ok';
+	CREATE INDEX runs_longest      ON runs (gate, took)  WHERE took > 0;
+	CREATE INDEX runs_alive        ON runs (run)         WHERE ended = 0;
+	CREATE INDEX runs_account      ON runs (account, run);
+	CREATE INDEX runs_account_gate ON runs (account, gate, run);
+	CREATE TABLE presence (  -- when a keeper and its machine were there
+		event INTEGER PRIMARY KEY,
+		at    INTEGER NOT NULL,
+		kind  TEXT    NOT NULL,  -- begin, boot (with a begin, where the machine has booted since), slept, end
+		span  INTEGER NOT NULL   -- slept: how long, ms
+	) STRICT;
+	CREATE INDEX presence_time ON presence (at);
+	CREATE TABLE texts (  -- of gates and of files of days
+		version TEXT    PRIMARY KEY,
+		text    TEXT    NOT NULL,
+		event   INTEGER NOT NULL  -- the last that brought it
 	) STRICT, WITHOUT ROWID;
-	CREATE TABLE facts (
-		name  TEXT PRIMARY KEY,
-		value TEXT NOT NULL
-	) STRICT, WITHOUT ROWID;`,
+	CREATE TABLE checkpoints (  -- the whole state after an event, for replays
+		event INTEGER PRIMARY KEY,
+		at    INTEGER NOT NULL,
+		body  TEXT    NOT NULL  -- JSON
+	) STRICT;
+	CREATE TABLE state_machine (
+		one     INTEGER PRIMARY KEY CHECK (one = 1),
+		version INTEGER NOT NULL,
+		body    TEXT    NOT NULL  -- JSON
+	) STRICT;
+	CREATE TABLE state_gates (
+		gate TEXT PRIMARY KEY,
+		body TEXT NOT NULL  -- JSON
+	) STRICT, WITHOUT ROWID;
+	CREATE TABLE state_files (  -- that changed, and that no run was told of yet
+		id      INTEGER PRIMARY KEY,
+		gate    TEXT    NOT NULL,
+		opening TEXT    NOT NULL,
+		settled INTEGER NOT NULL,
+		paths   BLOB    NOT NULL  -- each with a zero byte after it
+	) STRICT;
+	CREATE INDEX state_files_opening ON state_files (gate, opening, settled);`
 
-	`CREATE INDEX decisions_waits ON decisions (id) WHERE kind = 'wait';`,
+// carryOver takes the runs over from a journal of the old version. What was
+// decided before cannot be replayed, and goes.
+const carryOver = `
+	INSERT INTO runs (run, gate, opening, due, decided, reason, command, account, started, pid, note, ended, took, result, exit, signal, outcome,
+			user_ms, system_ms, max_rss, output, dropped, before, after)
+		SELECT run, gate, opening, due, decided, json_object('code', 'earlier', 'args', json_object('detail', reason)), command, account, started, pid, note,
+			iif(ended = 0, max(started, decided), ended), iif(ended > 0 AND started > 0, ended - started, 0), iif(ended = 0, 'lost', result), exit, signal,
+			json_object('code', 'earlier', 'args', json_object('detail', iif(ended = 0, 'it belonged to an earlier Time Gate', outcome))),
+			user_ms, system_ms, max_rss, output, dropped, before, after
+		FROM old_runs ORDER BY run;
+	INSERT INTO state_machine (one, version, body)
+		SELECT 1, 1, json_object('zone', '', 'scope', '', 'host', '', 'now', coalesce((SELECT max(at) FROM old_events), 0),
+			'next_run', coalesce((SELECT max(run) FROM old_runs), 0) + 1,
+			'boot_id', coalesce((SELECT value FROM old_facts WHERE name = 'boot_id'), ''),
+			'booted', coalesce((SELECT CAST(value AS INTEGER) FROM old_facts WHERE name = 'booted'), 0),
+			'facts', json('{}'), 'pace', json('{}'));
+	DROP TABLE old_decisions;
+	DROP TABLE old_events;
+	DROP TABLE old_runs;
+	DROP TABLE old_texts;
+	DROP TABLE old_facts;`
 
-	`ALTER TABLE runs ADD COLUMN before TEXT NOT NULL DEFAULT '';  -- readings, as JSON
-	ALTER TABLE runs ADD COLUMN after  TEXT NOT NULL DEFAULT '';`,
-
-	`ALTER TABLE runs      ADD COLUMN note    TEXT NOT NULL DEFAULT '';  -- what could not be as it was wished
-	ALTER TABLE runs      ADD COLUMN account TEXT NOT NULL DEFAULT '';  -- whom it runs as
-	ALTER TABLE decisions ADD COLUMN account TEXT NOT NULL DEFAULT '';
-	CREATE INDEX runs_by_account  ON runs (account, run);
-	CREATE INDEX skips_by_account ON decisions (account, id) WHERE kind = 'skip';`,
-}
+// oldIndices stand in the way of the new ones' names, or of nothing any more.
+var oldIndices = []string{"decisions_by_opening", "decisions_moments", "decisions_by_event", "decisions_skips", "decisions_gate_skips", "decisions_waits",
+	"skips_by_account", "runs_by_gate", "runs_good", "runs_alive", "runs_by_account"}
 
 // migrate makes the tables or brings them up to date, all or nothing.
 func (j *Journal) migrate() error {
-	// Nothing is written to a file before it is known to be ours.
-	if err := j.checkVersion(j.durable); err != nil {
+	has, err := j.versionOf(j.durable)
+	if err != nil {
 		return err
 	}
-	var version, tables int
-	if err := j.durable.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables); err != nil {
+	var count int
+	if err := j.durable.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&count); err != nil {
 		return j.wrap(err)
 	}
-	if err := j.durable.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return j.wrap(err)
-	}
-	if version == 0 && tables > 0 {
+	// Nothing is written to a file before it is known to be ours.
+	switch {
+	case has == version:
+		return nil
+	case has == 0 && count > 0:
 		return &FileError{Path: j.path, Reason: "it is another program's database", Remedy: setAside}
+	case has != 0 && has != oldVersion:
+		return j.strange(has)
+	}
+	if has == 0 {
+		// Room that is given back when history is aged away.
+		if _, err := j.durable.Exec("PRAGMA auto_vacuum = INCREMENTAL"); err != nil {
+			return j.wrap(err)
+		}
 	}
 	if _, err := j.durable.Exec("PRAGMA journal_mode = WAL"); err != nil {
 		return j.wrap(err)
@@ -101,39 +166,56 @@ func (j *Journal) migrate() error {
 		return j.wrap(err)
 	}
 	defer tx.Rollback()
-	for ; version < len(migrations); version++ {
-		if _, err := tx.Exec(migrations[version]); err != nil {
+	for _, step := range migration(has) {
+		if _, err := tx.Exec(step); err != nil {
 			return j.wrap(err)
 		}
-	}
-	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d; PRAGMA application_id = %d", version, applicationID)); err != nil {
-		return j.wrap(err)
 	}
 	return j.wrap(tx.Commit())
 }
 
-// checkReadable refuses a journal that this Time Gate cannot read.
-func (j *Journal) checkReadable(db *sql.DB) error {
-	var version int
-	if err := db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return j.wrap(err)
+// migration returns the steps from a version to the present one.
+func migration(from int) []string {
+	var steps []string
+	if from == oldVersion {
+		for _, name := range oldIndices {
+			steps = append(steps, "DROP INDEX IF EXISTS "+name)
+		}
+		for _, name := range []string{"events", "decisions", "runs", "texts", "facts"} {
+			steps = append(steps, fmt.Sprintf("ALTER TABLE %s RENAME TO old_%s", name, name))
+		}
 	}
-	if version < len(migrations) {
-		return &FileError{Path: j.path, Reason: fmt.Sprintf("it was made by an earlier Time Gate (version %d, this one knows %d)", version, len(migrations)),
-			Remedy: "let this one's keeper begin, which brings it up to date"}
+	steps = append(steps, tables)
+	if from == oldVersion {
+		steps = append(steps, carryOver)
 	}
-	return j.checkVersion(db)
+	return append(steps, fmt.Sprintf("PRAGMA user_version = %d; PRAGMA application_id = %d", version, applicationID))
 }
 
-// checkVersion refuses a journal that a later Time Gate has made.
-func (j *Journal) checkVersion(db *sql.DB) error {
-	var version int
-	if err := db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return j.wrap(err)
+// checkReadable refuses a journal that this Time Gate cannot read.
+func (j *Journal) checkReadable(db *sql.DB) error {
+	has, err := j.versionOf(db)
+	if err == nil && has != version {
+		err = j.strange(has)
 	}
-	if version > len(migrations) {
-		return &FileError{Path: j.path, Reason: fmt.Sprintf("it was made by a later Time Gate (version %d, this one knows %d)", version, len(migrations)),
-			Remedy: "use that one, or move the journal aside"}
+	return err
+}
+
+func (j *Journal) versionOf(db *sql.DB) (has int, err error) {
+	err = db.QueryRow("PRAGMA user_version").Scan(&has)
+	return has, j.wrap(err)
+}
+
+// strange refuses a journal of another version.
+func (j *Journal) strange(has int) error {
+	e := &FileError{Path: j.path, Reason: fmt.Sprintf("it was made by a later Time Gate (version %d, this one knows %d)", has, version),
+		Remedy: "use that one, or move the journal aside"}
+	switch {
+	case has == oldVersion:
+		e.Reason = fmt.Sprintf("it was made by an earlier Time Gate (version %d, this one knows %d)", has, version)
+		e.Remedy = "let this one's keeper begin, which brings it up to date"
+	case has < oldVersion:
+		e.Reason, e.Remedy = fmt.Sprintf("it was made by an earlier Time Gate (version %d), which this one cannot read", has), setAside
 	}
-	return nil
+	return e
 }

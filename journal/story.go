@@ -1,6 +1,10 @@
 package journal
 
 import (
+	"database/sql"
+	"encoding/json"
+	"slices"
+
 	"timegate/core/calendar"
 	"timegate/core/engine"
 )
@@ -17,18 +21,16 @@ type Moment struct {
 // begun to change and were not quiet yet is told with the moment that came of
 // it.
 func (j *Journal) Story(gate string, limit int) ([]Moment, error) {
-	const settled = `NOT (kind = 'wait' AND coalesce(json_extract(body, '$.for'), '') = 'quiet')`
-	latest, err := j.decisions(`WHERE id IN (SELECT max(id) FROM decisions WHERE gate = ? AND `+settled+`
-		GROUP BY opening, due ORDER BY max(id) DESC LIMIT ?) ORDER BY id DESC`, gate, limit)
+	dues, err := j.lastDues(gate, limit)
 	if err != nil {
 		return nil, err
 	}
 	var out []Moment
-	for _, d := range latest {
-		m := Moment{Opening: d.Opening, Due: d.Due}
-		if m.Decisions, err = j.decisions("WHERE gate = ? AND opening = ? AND due = ? AND "+settled+" ORDER BY id", gate, d.Opening, int64(d.Due)); err != nil {
+	for _, m := range dues {
+		if m.Decisions, err = j.decisions("WHERE gate = ? AND opening = ? AND due = ? ORDER BY id", gate, m.Opening, int64(m.Due)); err != nil {
 			return nil, err
 		}
+		m.Decisions = slices.DeleteFunc(m.Decisions, quiet)
 		for _, step := range m.Decisions {
 			if !step.Starts() {
 				continue
@@ -44,4 +46,38 @@ func (j *Journal) Story(gate string, limit int) ([]Moment, error) {
 		out = append(out, m)
 	}
 	return out, nil
+}
+
+// quiet reports whether a decision only tells that files have begun to change.
+func quiet(d engine.Decision) bool { return d.Kind == engine.Wait && d.For == engine.ForQuiet }
+
+// lastDues walks back through what was decided about a gate, until there are
+// so many dues.
+func (j *Journal) lastDues(gate string, limit int) ([]Moment, error) {
+	rows, err := j.quick.Query("SELECT body FROM decisions WHERE gate = ? ORDER BY id DESC", gate)
+	if err != nil {
+		return nil, j.wrap(err)
+	}
+	defer rows.Close()
+	var out []Moment
+	type due struct {
+		opening string
+		at      calendar.Instant
+	}
+	seen := map[due]bool{}
+	for len(out) < limit && rows.Next() {
+		var body sql.RawBytes
+		var d engine.Decision
+		if err := rows.Scan(&body); err != nil {
+			return nil, j.wrap(err)
+		}
+		if err := json.Unmarshal(body, &d); err != nil {
+			return nil, err
+		}
+		if key := (due{d.Opening, d.Due}); !quiet(d) && !seen[key] {
+			seen[key] = true
+			out = append(out, Moment{Opening: d.Opening, Due: d.Due})
+		}
+	}
+	return out, j.wrap(rows.Err())
 }

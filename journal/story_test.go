@@ -2,25 +2,23 @@ package journal
 
 import (
 	"fmt"
-	"reflect"
 	"strings"
 	"testing"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
-	"timegate/core/phrase"
 )
 
 // TestStory: the last moments of a gate, newest first, each with all that was
 // decided about it; that files had begun to change is no moment of its own.
 func TestStory(t *testing.T) {
 	j, _ := open(t)
-	wait := func(at calendar.Instant, opening string, due calendar.Instant, what engine.WaitFor) Record {
-		return Record{Event: engine.Event{Kind: engine.Tick, At: at},
-			Decisions: []engine.Decision{{Kind: engine.Wait, At: at, Gate: "proof-inbox", Opening: opening, Due: due, For: what, Reason: string(what)}}}
+	wait := func(at calendar.Instant, opening string, due calendar.Instant, what engine.WaitKind) Record {
+		return Record{Event: tick(at),
+			Decisions: []engine.Decision{{Kind: engine.Wait, At: at, Gate: "proof-inbox", Opening: opening, Due: due, For: what}}}
 	}
 	over := func(at calendar.Instant, run int64, opening string, due calendar.Instant) Record {
-		r := end(at, run, "proof-inbox", engine.OK)
+		r := end(at, run, "proof-inbox", engine.ResultOK)
 		r.Decisions[0].Opening, r.Decisions[0].Due = opening, due
 		return r
 	}
@@ -50,25 +48,5 @@ func TestStory(t *testing.T) {
 	}
 	if got := tell(1); got != "2@10000 wait start end, 1 runs" {
 		t.Errorf("the last alone: %s", got)
-	}
-}
-
-// TestPeople: who was told to be logged on is remembered for this boot alone,
-// and a keeper that could not see anybody forgets nobody.
-func TestPeople(t *testing.T) {
-	j, _ := open(t)
-	maren := []engine.Person{{Account: "maren", Since: 500}}
-	write(t, j, Record{Event: engine.Event{Kind: engine.Boot, At: 1000}, BootID: "boot-a"},
-		Record{Event: engine.Event{Kind: engine.Happened, What: phrase.Logon, Name: "maren", At: 2000, Facts: &engine.Facts{People: maren}}},
-		Record{Event: engine.Event{Kind: engine.Begin, At: 3000, Facts: &engine.Facts{}}})
-	for boot, want := range map[string][]engine.Person{"boot-a": maren, "boot-b": nil} {
-		m, err := j.Memory(boot)
-		if err != nil || !reflect.DeepEqual(m.People, want) {
-			t.Errorf("on %s: %v, %v, want %v", boot, m.People, err, want)
-		}
-	}
-	write(t, j, Record{Event: engine.Event{Kind: engine.Happened, What: phrase.Logoff, Name: "maren", At: 4000, Facts: &engine.Facts{}}})
-	if m, err := j.Memory("boot-a"); err != nil || len(m.People) != 0 {
-		t.Errorf("after the logoff: %v, %v", m.People, err)
 	}
 }

@@ -21,10 +21,14 @@ const viewerOption = "viewer"
 const viewerViews = `
 	CREATE TEMP VIEW runs      AS SELECT * FROM main.runs      WHERE account = %[1]s;
 	CREATE TEMP VIEW decisions AS SELECT * FROM main.decisions WHERE account = %[1]s;
-	CREATE TEMP VIEW facts     AS SELECT * FROM main.facts     WHERE name IN ('boot_id', 'booted');
-	CREATE TEMP VIEW events    AS SELECT id, at, kind, CASE kind WHEN 'asleep' THEN body ELSE '{}' END AS body
-		FROM main.events WHERE kind IN ('begin', 'boot', 'asleep', 'rest');
-	CREATE TEMP VIEW texts     AS SELECT * FROM main.texts     WHERE 0;`
+	CREATE TEMP VIEW presence  AS SELECT * FROM main.presence;
+	CREATE TEMP VIEW state_machine AS SELECT 1 AS one, version,
+		json_object('boot_id', json_extract(body, '$.boot_id'), 'booted', json_extract(body, '$.booted')) AS body FROM main.state_machine;
+	CREATE TEMP VIEW events      AS SELECT event AS id, min(at) AS at, '' AS kind, '{}' AS body FROM main.decisions WHERE account = %[1]s GROUP BY event;
+	CREATE TEMP VIEW texts       AS SELECT * FROM main.texts       WHERE 0;
+	CREATE TEMP VIEW checkpoints AS SELECT * FROM main.checkpoints WHERE 0;
+	CREATE TEMP VIEW state_gates AS SELECT * FROM main.state_gates WHERE 0;
+	CREATE TEMP VIEW state_files AS SELECT * FROM main.state_files WHERE 0;`
 
 func init() {
 	sqlite.RegisterConnectionHook(func(conn sqlite.ExecQuerierContext, address string) error {
@@ -40,10 +44,4 @@ func init() {
 		_, err = conn.ExecContext(context.Background(), fmt.Sprintf(viewerViews, name), nil)
 		return err
 	})
-}
-
-// OpenViewer opens a journal for reading what concerns one account. Its error
-// is [ErrNone] where there is no journal.
-func OpenViewer(path, account string) (*Journal, error) {
-	return openReader(path, "&"+viewerOption+"="+url.QueryEscape(account))
 }

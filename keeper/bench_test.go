@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -6,10 +8,12 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"timegate/core/gate"
+	"timegate/home"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 )
@@ -20,7 +24,7 @@ import (
 func BenchmarkLateness(b *testing.B) {
 	const every = 50 * time.Millisecond
 	floor := make([]time.Duration, 0, b.N)
-	h := HomeAt(b.TempDir(), gate.User)
+	h := home.At(b.TempDir(), gate.User)
 	if err := h.Prepare(); err != nil {
 		b.Fatal(err)
 	}
@@ -110,7 +114,7 @@ func perSecond(n int, do func()) float64 {
 // startMany returns the rate at which a keeper starts so many gates that are
 // due at once.
 func startMany(b *testing.B, gates int) float64 {
-	h := HomeAt(b.TempDir(), gate.User)
+	h := home.At(b.TempDir(), gate.User)
 	if err := h.Prepare(); err != nil {
 		b.Fatal(err)
 	}
@@ -126,7 +130,8 @@ func startMany(b *testing.B, gates int) float64 {
 		b.Fatal(err)
 	}
 	defer m.Close()
-	t := &counted{Machine: m, left: gates, all: make(chan time.Time, 1)}
+	t := &counted{Machine: m, all: make(chan time.Time, 1)}
+	t.left.Store(int64(gates))
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- New(Options{Home: h, Workstation: t}).Run(ctx) }()
@@ -141,13 +146,13 @@ func startMany(b *testing.B, gates int) float64 {
 // counted tells when so many programs have been started.
 type counted struct {
 	*linux.Machine
-	left int
+	left atomic.Int64
 	all  chan time.Time
 }
 
 func (c *counted) Start(o workstation.Order) (workstation.Process, error) {
 	p, err := c.Machine.Start(o)
-	if c.left--; c.left == 0 {
+	if c.left.Add(-1) == 0 {
 		c.all <- time.Now()
 	}
 	return p, err

@@ -1,208 +1,174 @@
 package keeper
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
-	"io"
-	"log/slog"
-	"net"
-	"net/http"
+	"maps"
 	"os"
 	"time"
 
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
-	"timegate/workstation"
+	"timegate/core/words"
+	"timegate/gates"
+	"timegate/journal"
 )
 
-// The control socket speaks HTTP with JSON. A request is answered on the
-// keeper's goroutine, between two events.
+// What the control socket asks is answered on the keeper's goroutine, between
+// two events.
 
-// Status is what a keeper tells of itself.
-type Status struct {
-	PID        int                   `json:"pid"`
-	Began      time.Time             `json:"began"`
-	Now        time.Time             `json:"now"`
-	Zone       string                `json:"zone"`
-	Staged     bool                  `json:"staged"`
-	Paused     bool                  `json:"paused"`
-	PausedAt   *time.Time            `json:"paused_since,omitempty"`
-	PauseUntil *time.Time            `json:"pause_until,omitempty"`
-	Next       *time.Time            `json:"next,omitempty"`
-	Running    int                   `json:"running"`
-	Gates      map[string]GateStatus `json:"gates"`
-	Broken     gate.Findings         `json:"broken"`
-	Facts      engine.Facts          `json:"facts"`
-	Troubles   []workstation.Trouble `json:"troubles"`
-}
+var _ control.Keeper = (*Keeper)(nil)
 
-// GateStatus is what goes on with a gate.
-type GateStatus struct {
-	Next    *time.Time `json:"next,omitempty"`
-	Opening string     `json:"opening,omitempty"`
-	Running []int64    `json:"running,omitempty"`
-	Queued  bool       `json:"queued,omitempty"`
-	Waiting string     `json:"waiting,omitempty"` // what a start waits for
-}
-
-// Command is what a keeper is asked to do.
-type Command struct {
-	Gate  string     `json:"gate,omitempty"`
-	Name  string     `json:"name,omitempty"` // of a signal
-	Until *time.Time `json:"until,omitempty"`
-	Words []string   `json:"words,omitempty"` // of what is to be staged
-}
-
-// Answer is what came of a command.
-type Answer struct {
-	Decisions []engine.Decision `json:"decisions"`
-	Error     string            `json:"error,omitempty"`
-	Known     bool              `json:"known"` // the gate exists
-}
-
-type controlServer struct {
-	server *http.Server
-	path   string
-}
-
-// listen opens the control socket and answers on it.
-func (k *Keeper) listen() (*controlServer, error) {
-	os.Remove(k.home.Socket) // the lock is ours, so whoever left it is gone
-	l, err := net.Listen("unix", k.home.Socket)
-	if err != nil {
-		return nil, homeError(k.home.Socket, err)
-	}
-	mode := os.FileMode(0o600)
-	if k.home.Scope == gate.System {
-		mode = 0o666 // who may do what is decided call by call
-	}
-	if err := os.Chmod(k.home.Socket, mode); err != nil {
-		l.Close()
-		return nil, homeError(k.home.Socket, err)
-	}
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /status", k.allowed(true, func(w http.ResponseWriter, r *http.Request, who caller) {
-		k.answer(w, r, func() any { return k.status().seenBy(who, k.files) })
-	}))
-	mux.HandleFunc("GET /gates", k.allowed(true, k.showGates))
-	mux.HandleFunc("POST /records", k.allowed(true, k.showRecords))
-	for path, kind := range map[string]engine.EventKind{
-		"/open": engine.Open, "/stop": engine.Stop, "/pause": engine.Pause, "/resume": engine.Resume, "/send": engine.Signal,
-	} {
-		mux.HandleFunc("POST "+path, k.allowed(false, func(w http.ResponseWriter, r *http.Request, _ caller) { k.command(w, r, kind) }))
-	}
-	mux.HandleFunc("POST /stage", k.allowed(false, k.stage))
-	s := &http.Server{
-		Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
-		ConnContext: withCaller, ErrorLog: slog.NewLogLogger(k.log.Handler(), slog.LevelDebug),
-	}
-	l = &guard{Listener: l, uses: map[int]*use{}}
-	go s.Serve(l)
-	return &controlServer{server: s, path: k.home.Socket}, nil
-}
-
-func (c *controlServer) close() {
-	c.server.Close()
-	os.Remove(c.path)
-}
-
-// ask calls f on the keeper's goroutine. It answers where the keeper is
-// ending, and returns false then.
-func (k *Keeper) ask(w http.ResponseWriter, r *http.Request, f func()) bool {
+// ask calls f on the keeper's goroutine.
+func (k *Keeper) ask(ctx context.Context, f func()) error {
 	done := make(chan struct{})
 	select {
-	case k.calls <- func() { f(); close(done) }:
-		<-done
-		return true
+	case k.inbox <- input{do: func() { f(); close(done) }}:
 	case <-k.gone:
-		http.Error(w, errGone.Error(), http.StatusServiceUnavailable)
-	case <-r.Context().Done():
+		return errGone
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	return false
-}
-
-// answer sends what f returns on the keeper's goroutine.
-func (k *Keeper) answer(w http.ResponseWriter, r *http.Request, f func() any) {
-	var result any
-	if k.ask(w, r, func() { result = f() }) {
-		send(w, result)
+	select {
+	case <-done:
+		return nil
+	case <-k.gone:
+		return errGone
 	}
 }
 
-func send(w http.ResponseWriter, v any) {
-	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(v)
+// Status implements [control.Keeper].
+func (k *Keeper) Status(ctx context.Context) (s control.Status, err error) {
+	err = k.ask(ctx, func() { s = k.status() })
+	return s, err
 }
 
-// decode reads what is asked; it answers where that cannot be done.
-func decode[T any](w http.ResponseWriter, r *http.Request) (v T, ok bool) {
-	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&v); err != nil && !errors.Is(err, io.EOF) {
-		http.Error(w, "the request is not understood: "+err.Error(), http.StatusBadRequest)
-		return v, false
+// Files implements [control.Keeper].
+func (k *Keeper) Files(ctx context.Context) (files map[string]gates.File, err error) {
+	err = k.ask(ctx, func() { files = maps.Clone(k.files) })
+	return files, err
+}
+
+// ReadFile implements [control.Keeper].
+func (k *Keeper) ReadFile(name string) gates.File {
+	return gates.ReadFile(k.home, name, gates.Env(k.ws.Zone(), k.ws.Host()))
+}
+
+// Journal implements [control.Keeper].
+func (k *Keeper) Journal(account string, all bool) (*journal.Journal, error) {
+	if all {
+		return k.journal.Reader()
 	}
-	return v, true
+	return k.journal.Viewer(account)
+}
+
+// Hub implements [control.Keeper].
+func (k *Keeper) Hub() *control.Hub { return k.hub }
+
+// Command implements [control.Keeper]. A file that was written a moment ago
+// counts, if the folder answers.
+func (k *Keeper) Command(ctx context.Context, c control.Command) (control.Answer, error) {
+	answers := make(chan control.Answer, 1)
+	answer := func(a control.Answer) { answers <- a }
+	err := k.ask(ctx, func() {
+		if c.Verb == control.Pause || c.Verb == control.Resume {
+			k.obey(c, answer)
+			return
+		}
+		k.reload(func() { k.obey(c, answer) })
+	})
+	if err != nil {
+		return control.Answer{}, err
+	}
+	select {
+	case a := <-answers:
+		return a, nil
+	case <-ctx.Done():
+		return control.Answer{}, ctx.Err()
+	case <-k.gone:
+		return control.Answer{}, errGone
+	}
 }
 
 // stager is a workstation on which events can be staged.
 type stager interface{ Stage(words []string) error }
 
-// stage lets something happen on a staged machine.
-func (k *Keeper) stage(w http.ResponseWriter, r *http.Request, _ caller) {
-	c, ok := decode[Command](w, r)
+// Stage implements [control.Keeper].
+func (k *Keeper) Stage(words []string) error {
+	machine, ok := k.ws.(stager)
 	if !ok {
-		return
+		return errors.New("this keeper keeps a real machine, on which nothing is staged")
 	}
-	k.answer(w, r, func() any {
-		machine, ok := k.ws.(stager)
-		if !ok {
-			return Answer{Error: "this keeper keeps a real machine, on which nothing is staged"}
-		}
-		if err := machine.Stage(c.Words); err != nil {
-			return Answer{Error: err.Error()}
-		}
-		return Answer{Known: true}
-	})
-}
-
-func (k *Keeper) command(w http.ResponseWriter, r *http.Request, kind engine.EventKind) {
-	c, ok := decode[Command](w, r)
-	if !ok {
-		return
-	}
-	k.answer(w, r, func() any { return k.obey(kind, c) })
+	return machine.Stage(words)
 }
 
 // obey turns a command into an event.
-func (k *Keeper) obey(kind engine.EventKind, c Command) Answer {
-	ev := engine.Event{Kind: kind, At: k.now(), Gate: c.Gate, Name: c.Name}
-	if kind == engine.Open || kind == engine.Stop || kind == engine.Signal {
-		// A file that was written a moment ago counts.
-		if err := k.reload(); err != nil {
-			k.log.Error("the gates cannot be read; the last good ones go on", "error", err)
-		}
-	}
-	if kind == engine.Open || kind == engine.Stop {
+func (k *Keeper) obey(c control.Command, answer func(control.Answer)) {
+	if c.Verb == control.Open || c.Verb == control.Stop {
 		if _, ok := k.engine.Status(c.Gate); !ok {
-			a := Answer{}
+			a := control.Answer{}
 			if found := k.broken[c.Gate]; len(found) > 0 {
 				a.Error = found.Error()
 			}
-			return a
+			answer(a)
+			return
 		}
 	}
-	if c.Until != nil {
-		ev.Until = calendar.InstantOf(*c.Until)
-	}
-	return Answer{Decisions: k.handle(ev), Known: true}
+	k.handle(input{body: bodyOf(c), then: func(decisions []engine.Decision) {
+		a := control.Answer{Known: true}
+		add := func(list []engine.Decision) {
+			for i := range list {
+				a.Decisions = append(a.Decisions, control.NewDecision(&list[i]))
+			}
+		}
+		add(decisions)
+		open := 0
+		for _, d := range decisions {
+			if d.Starts() {
+				open++
+				k.programs.asked[d.Run] = func(after []engine.Decision) {
+					add(after)
+					if open--; open == 0 {
+						answer(a)
+					}
+				}
+			}
+		}
+		if open == 0 {
+			answer(a)
+		}
+	}})
 }
 
-func (k *Keeper) status() Status {
-	s := Status{PID: os.Getpid(), Began: k.began, Now: k.ws.Now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
-		Running: k.engine.Alive(), Gates: map[string]GateStatus{}, Broken: gate.Findings{},
-		Facts: k.ws.Facts(), Troubles: append([]workstation.Trouble{}, k.troubles()...)}
+func bodyOf(c control.Command) engine.Body {
+	switch c.Verb {
+	case control.Open:
+		return &engine.OpenAsked{Gate: c.Gate}
+	case control.Stop:
+		return &engine.StopAsked{Gate: c.Gate}
+	case control.Send:
+		return &engine.SignalSent{Name: c.Name}
+	case control.Resume:
+		return &engine.ResumeAsked{}
+	}
+	b := &engine.PauseAsked{}
+	if c.Until != nil {
+		b.Until = calendar.InstantOf(*c.Until)
+	}
+	return b
+}
+
+func (k *Keeper) status() control.Status {
+	s := control.Status{PID: os.Getpid(), Began: k.began, Now: k.now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
+		Running: k.engine.Alive(), Gates: map[string]control.GateStatus{}, Broken: gate.Findings{},
+		Troubles: []control.Trouble{}, Last: k.hub.Last()}
+	facts := k.ws.Facts()
+	s.Facts = control.NewFacts(&facts)
+	for _, t := range k.troubles() {
+		s.Troubles = append(s.Troubles, control.Trouble(t))
+	}
 	paused, since, until := k.engine.Paused()
 	if s.Paused = paused; paused {
 		s.PausedAt, s.PauseUntil = timeOf(since), timeOf(until)
@@ -210,7 +176,7 @@ func (k *Keeper) status() Status {
 	for name := range k.files {
 		st, _ := k.engine.Status(name)
 		next := timeOf(st.Next)
-		s.Gates[name] = GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Queued: st.Queued, Waiting: st.Waiting}
+		s.Gates[name] = control.GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Waiting: words.Waiting(st.Waiting, st.Need)}
 		if next != nil && (s.Next == nil || next.Before(*s.Next)) {
 			s.Next = next
 		}

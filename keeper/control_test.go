@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -14,9 +16,10 @@ import (
 	"testing"
 	"time"
 
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
-	"timegate/core/gate"
+	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation"
 	"timegate/workstation/staged"
@@ -24,7 +27,7 @@ import (
 )
 
 // raw sends bytes to the control socket and returns the status line.
-func raw(t *testing.T, h Home, request string) string {
+func raw(t *testing.T, h home.Home, request string) string {
 	t.Helper()
 	c, err := net.Dial("unix", h.Socket)
 	if err != nil {
@@ -43,7 +46,7 @@ func post(path, body string) string {
 
 // TestBadRequests: whatever is sent, the keeper answers the next one.
 func TestBadRequests(t *testing.T) {
-	h := home(t, "job-board", gateText("/bin/true", `"at 07:30"`))
+	h := homeWith(t, "job-board", gateText("/bin/true", `"at 07:30"`))
 	keep(t, h, newMachine(t))
 	for _, tt := range []struct{ request, want string }{
 		{post("/open", `{"gate":"job-board"}`), "200"},
@@ -74,14 +77,14 @@ func TestBadRequests(t *testing.T) {
 		}
 		raw(t, h, request)
 	}
-	if _, err := NewClient(h).Status(t.Context()); err != nil {
+	if _, err := control.NewClient(h).Status(t.Context()); err != nil {
 		t.Errorf("after all that: %v", err)
 	}
 }
 
 // TestSlowClients: clients that say nothing stall nobody.
 func TestSlowClients(t *testing.T) {
-	h := home(t, "job-board", gateText("/bin/true", `"at 07:30"`))
+	h := homeWith(t, "job-board", gateText("/bin/true", `"at 07:30"`))
 	keep(t, h, newMachine(t))
 	for range 50 {
 		c, err := net.Dial("unix", h.Socket)
@@ -93,7 +96,7 @@ func TestSlowClients(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 	defer cancel()
-	if _, err := NewClient(h).Status(ctx); err != nil {
+	if _, err := control.NewClient(h).Status(ctx); err != nil {
 		t.Errorf("beside clients that say nothing: %v", err)
 	}
 }
@@ -101,14 +104,14 @@ func TestSlowClients(t *testing.T) {
 // TestManyCallers: callers at the same time all get their answer, and each
 // start is recorded once.
 func TestManyCallers(t *testing.T) {
-	h := home(t, "job-board", gateText("/bin/true", `"at 07:30"`, "[rules]", `busy = "beside"`))
+	h := homeWith(t, "job-board", gateText("/bin/true", `"at 07:30"`, "[rules]", `busy = "beside"`))
 	k := keep(t, h, newMachine(t))
 	const callers = 30
 	var group sync.WaitGroup
 	runs := make(chan int64, callers)
 	for range callers {
 		group.Go(func() {
-			a, err := NewClient(h).Open(t.Context(), "job-board")
+			a, err := control.NewClient(h).Open(t.Context(), "job-board")
 			if err != nil || len(a.Decisions) == 0 {
 				t.Errorf("Open = %+v, %v", a, err)
 				return
@@ -140,7 +143,7 @@ func TestManyCallers(t *testing.T) {
 
 // TestClockJumps: a clock set forward and back keeps every due apart.
 func TestClockJumps(t *testing.T) {
-	h := home(t, "humidity-log", gateText(wstest.Script(t, "exit 0"), `"every 1h"`))
+	h := homeWith(t, "humidity-log", gateText(wstest.Script(t, "exit 0"), `"every 1h"`))
 	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1"})
 	if err != nil {
 		t.Fatal(err)
@@ -152,16 +155,16 @@ func TestClockJumps(t *testing.T) {
 		return k.until("a result "+string(r), func(d engine.Decision) bool { return d.Result == r })
 	}
 	m.Jump(90 * time.Second) // from 05:59 over 06:00
-	if d := result(engine.OK); d.Due.Time().Format("15:04") != "06:00" {
+	if d := result(engine.ResultOK); d.Due.Time().Format("15:04") != "06:00" {
 		t.Errorf("set forward by a moment: %+v", d)
 	}
 	m.Jump(3*time.Hour + 20*time.Minute) // to 09:20
-	if d := result(engine.Missed); d.Count != 3 {
+	if d := result(engine.ResultMissed); d.Count != 3 {
 		t.Errorf("set forward by hours: %+v", d)
 	}
 	m.Jump(-time.Hour) // to 08:20: 09:00 was decided and is not decided again
 	m.Jump(2 * time.Hour)
-	if d := result(engine.Missed); d.Due.Time().Format("15:04") != "10:00" || d.Count > 1 {
+	if d := result(engine.ResultMissed); d.Due.Time().Format("15:04") != "10:00" || d.Count > 1 {
 		t.Errorf("set back and forward: %+v", d)
 	}
 }
@@ -169,19 +172,40 @@ func TestClockJumps(t *testing.T) {
 // TestJournalThatCannotBeWritten: nothing starts that is not recorded.
 func TestJournalThatCannotBeWritten(t *testing.T) {
 	ran := t.TempDir() + "/ran"
-	h := home(t, "glue-warm", gateText(wstest.Script(t, "touch "+ran), `"at 07:30"`))
+	h := homeWith(t, "glue-warm", gateText(wstest.Script(t, "touch "+ran), `"at 07:30"`))
 	keeper := New(Options{Home: h, Workstation: newMachine(t)})
 	var err error
 	if keeper.journal, err = journal.Open(h.Journal()); err != nil {
 		t.Fatal(err)
 	}
-	if err := keeper.begin(); err != nil {
+	if keeper.folder, err = watchFolder(h.Gates); err != nil {
+		t.Fatal(err)
+	}
+	defer keeper.folder.close()
+	if err := keeper.begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	keeper.journal.Close()
-	ds := keeper.handle(engine.Event{Kind: engine.Open, At: keeper.now(), Gate: "glue-warm"})
-	if len(ds) != 2 || !ds[0].Starts() || ds[1].Result != engine.Failure || !strings.Contains(ds[1].Reason, "journal cannot be written") {
+	var ds []engine.Decision
+	keeper.handle(input{body: &engine.OpenAsked{Gate: "glue-warm"}, then: func(d []engine.Decision) {
+		ds = append(ds, d...)
+		keeper.programs.asked[d[0].Run] = func(after []engine.Decision) { ds = append(ds, after...) }
+	}})
+	if len(ds) != 2 || !ds[0].Starts() || ds[1].Result != engine.ResultFailed || !strings.Contains(ds[1].Args.Detail, "journal cannot be written") {
 		t.Errorf("decisions %+v", ds)
+	}
+	if list := keeper.troubles(); len(list) != 1 || list[0].What != "the journal" {
+		t.Errorf("troubles %v", list)
+	}
+	// Once it can be written again, what was decided meanwhile is recorded.
+	if keeper.journal, err = journal.Open(h.Journal()); err != nil {
+		t.Fatal(err)
+	}
+	defer keeper.journal.Close()
+	keeper.retryJournal()
+	list, err := keeper.journal.History(journal.Filter{})
+	if err != nil || len(list) != 1 || list[0].Result != engine.ResultFailed || len(keeper.troubles()) != 0 {
+		t.Errorf("afterwards: %+v, %v, troubles %v", list, err, keeper.troubles())
 	}
 	if _, err := os.Stat(ran); err == nil {
 		t.Error("the program ran without a record")
@@ -196,43 +220,13 @@ var errRefused = errors.New("no room for another process")
 func (refuser) Start(workstation.Order) (workstation.Process, error) { return nil, errRefused }
 
 func TestStartThatFails(t *testing.T) {
-	h := home(t, "glue-warm", gateText("/bin/true", `"every 10m"`))
+	h := homeWith(t, "glue-warm", gateText("/bin/true", `"every 10m"`))
 	k := keep(t, h, refuser{fast(t)})
 	d := k.ended("glue-warm")
-	if d.Result != engine.Failure || !strings.Contains(d.Reason, errRefused.Error()) {
+	if d.Result != engine.ResultFailed || !strings.Contains(d.Args.Detail, errRefused.Error()) {
 		t.Errorf("ended %+v", d)
 	}
 	if d = k.ended("glue-warm"); d.Run != 2 {
 		t.Errorf("the next due: %+v", d)
-	}
-}
-
-func TestEnvironment(t *testing.T) {
-	g := gate.Default("glue-warm")
-	g.As.Env = map[string]string{"LANG": "en_GB.UTF-8", "ROOM": "press"}
-	d := &engine.Decision{Opening: "1", Run: 7, Reason: "due: boot", Due: calendar.InstantOf(morning)}
-	env := strings.Join(environment(account{name: "maren", home: "/home/maren", shell: "/bin/bash", uid: 1000, vars: map[string]string{"PATH": "/usr/local/bin:/usr/bin:/bin", "LANG": "C.UTF-8"}}, g, d), "\n")
-	want := "HOME=/home/maren\nLANG=en_GB.UTF-8\nLOGNAME=maren\nPATH=/usr/local/bin:/usr/bin:/bin\nROOM=press\nSHELL=/bin/bash\n" +
-		"TIMEGATE_DUE=2026-11-30T05:59:00Z\nTIMEGATE_GATE=glue-warm\nTIMEGATE_OPENING=1\nTIMEGATE_REASON=due: boot\nTIMEGATE_RUN=7\nUSER=maren"
-	if env != want {
-		t.Errorf("environment:\n%s\nwant:\n%s", env, want)
-	}
-}
-
-func TestAccounts(t *testing.T) {
-	for _, tt := range []struct {
-		scope gate.Scope
-		as    gate.As
-		want  string
-	}{
-		{gate.User, gate.As{}, ""}, {gate.User, gate.As{User: self().name}, ""},
-		{gate.User, gate.As{User: "maren-who-is-not-there"}, "only root's keeper of the system scope"},
-	} {
-		g := gate.Default("x")
-		g.As = tt.as
-		_, err := accountOf(Home{Scope: tt.scope}, g)
-		if (err == nil) != (tt.want == "") || err != nil && !strings.Contains(err.Error(), tt.want) {
-			t.Errorf("account of %+v: %v, want %q", tt.as, err, tt.want)
-		}
 	}
 }

@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -14,6 +16,7 @@ import (
 
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation/linux"
 	"timegate/workstation/window"
@@ -31,7 +34,7 @@ func TestMain(m *testing.M) {
 	if dir := os.Getenv(childHome); dir != "" {
 		machine, err := linux.New()
 		if err == nil {
-			err = New(Options{Home: HomeAt(dir, gate.User), Workstation: machine}).Run(context.Background())
+			err = New(Options{Home: home.At(dir, gate.User), Workstation: machine}).Run(context.Background())
 		}
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -57,7 +60,7 @@ func TestKilled(t *testing.T) {
 	}
 	log := filepath.Join(t.TempDir(), "starts")
 	program := wstest.Script(t, `echo "$TIMEGATE_RUN $TIMEGATE_GATE $TIMEGATE_DUE" >>"`+log+`"; sleep 0.05`)
-	h := home(t)
+	h := homeWith(t)
 	for i := range 4 {
 		put(t, h, fmt.Sprintf("glue-warm-%d", i), fmt.Sprintf("run = [%q]\nopens = [\"every %dms from 00:00 to 23:59:59\"]\n[rules]\nbusy = \"beside\"\n", program, 150+50*i))
 	}

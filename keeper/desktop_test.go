@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -11,62 +13,66 @@ import (
 	"testing"
 	"time"
 
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/phrase"
+	"timegate/core/words"
 	"timegate/journal"
-	"timegate/workstation/linux"
+	"timegate/workstation"
 	"timegate/workstation/staged"
 	"timegate/workstation/window"
 	"timegate/workstation/wstest"
 )
 
 // late is a machine on which a person's desktop is there some time after the
-// person has logged on.
+// person has logged on, and where that is only seen by looking.
 type late struct {
 	*staged.Machine
-	looks int
+	board    *workstation.Board
+	attended chan engine.Attention
 }
 
-func (m *late) Desktops() []string {
-	if len(m.Machine.Desktops()) == 0 {
-		return nil
+func (m *late) Notices() <-chan workstation.Notice { return m.board.Notices() }
+func (m *late) Facts() engine.Facts                { return m.board.Facts() }
+func (m *late) Attend(a engine.Attention) {
+	if a.Desktops {
+		select {
+		case m.attended <- a:
+		default:
+		}
 	}
-	if m.looks++; m.looks < 3 {
-		return nil
-	}
-	return []string{"", "maren"}
 }
 
 // TestDesktopComesLate: a program that is to start at a logon on a desktop
-// waits for that, and is started when it is there; nothing but looking again
-// tells of it. There is no real desktop here, so the start is refused then.
+// waits for that, and the machine is asked to look for one meanwhile.
 func TestDesktopComesLate(t *testing.T) {
-	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1"})
-	if err != nil {
+	m := &late{Machine: fast(t), board: workstation.NewBoard(), attended: make(chan engine.Attention, 1)}
+	t.Cleanup(m.board.Close)
+	h := homeWith(t, "job-board", gateText("/bin/true", `"logon"`, "[as]", "desktop = true"))
+	k := keep(t, h, m)
+	if err := m.Stage([]string{"logon", "maren"}); err != nil { // so that there is a session
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { m.Close() })
-	h := home(t, "job-board", gateText("/bin/true", `"logon"`, "[as]", "desktop = true"))
-	k := keep(t, h, &late{Machine: m})
-	if err := m.Stage([]string{"logon", "maren"}); err != nil {
-		t.Fatal(err)
-	}
+	m.board.Post(workstation.Notice{Event: phrase.Logon, Name: "maren"}, func(f *engine.Facts) { f.People = []engine.Person{{Account: "maren"}} })
 	d := k.until("the wait", func(d engine.Decision) bool { return d.Kind == engine.Wait })
-	if d.Rule != "as.desktop" || !strings.Contains(d.Reason, "a desktop") {
+	if d.Rule != "as.desktop" || d.Args.Need == nil || d.Args.Need.Kind != engine.NeedDesktop {
 		t.Errorf("it waits: %+v", d)
 	}
-	if d = k.until("the start", func(d engine.Decision) bool { return d.Starts() }); !strings.Contains(d.Reason, "for a desktop") {
+	<-m.attended
+	m.board.Learn(func(f *engine.Facts) { f.Desktops = []string{"", "maren"} })
+	if d = k.until("the start", func(d engine.Decision) bool { return d.Starts() }); d.Args.Waited == nil || d.Args.Waited.Need.Kind != engine.NeedDesktop {
 		t.Errorf("it starts: %+v", d)
 	}
-	if d = k.ended("job-board"); len(linux.Desktops(self().uid)) == 0 && d.Result != engine.Refused {
-		t.Errorf("without a desktop: %+v", d)
+	if d = k.ended("job-board"); d.Result != engine.ResultOK {
+		t.Errorf("on the staged desktop: %+v", d)
 	}
 }
 
 // TestAbsences: the journal knows when the machine slept, and when it was off.
 func TestAbsences(t *testing.T) {
 	m := fast(t)
-	h := home(t, "humidity-log", gateText(wstest.Script(t, ``), `"every 10m"`, "[rules]", `missed = "once"`))
+	h := homeWith(t, "humidity-log", gateText(wstest.Script(t, ``), `"every 10m"`, "[rules]", `missed = "once"`))
 	k := keep(t, h, m)
 	k.ended("humidity-log")
 	asleep := func() []journal.Absence {
@@ -124,7 +130,7 @@ func TestUnseen(t *testing.T) {
 		t.Fatal(err)
 	}
 	logOn(t, maren, "DISPLAY="+os.Getenv("DISPLAY"), "XAUTHORITY="+authority)
-	k, c := keep(t, h, newMachine(t)), NewClient(h)
+	k, c := keep(t, h, newMachine(t)), control.NewClient(h)
 	for name, as := range map[string]string{"hers": `user = "maren"`, "roots": "elevated = true"} {
 		put(t, h, name, fmt.Sprintf("run = [%q, \"-e\", \"/bin/sh\", \"-c\", \"id -u >/mnt/said/%s; sleep 60\"]\nopens = []\n[as]\ndesktop = true\nwindow = \"none\"\n%s\n", emulator, name, as))
 		if _, err := c.Open(t.Context(), name); err != nil {
@@ -139,7 +145,7 @@ func TestUnseen(t *testing.T) {
 		if _, err := c.Stop(t.Context(), name); err != nil {
 			t.Fatal(err)
 		}
-		if d := k.ended(name); d.Result != engine.Stopped {
+		if d := k.ended(name); d.Result != engine.ResultStopped {
 			t.Errorf("%s: %+v", name, d)
 		}
 		wstest.Await(t, "the end of its relay", func() bool { return len(relays(t)) == 0 })
@@ -158,7 +164,7 @@ func relays(t *testing.T) (owners []int) {
 		env, _ := os.ReadFile(dir + "/environ")
 		info, err := os.Stat(dir)
 		if err == nil && strings.Contains(string(words), window.Helper+"\x00relay") && strings.Contains(string(env), "XAUTHORITY=/mnt/home/maren/") {
-			owners = append(owners, ownerOfFile(info))
+			owners = append(owners, owner(info))
 		}
 	}
 	return owners
@@ -183,21 +189,28 @@ func TestDisplayThatHangs(t *testing.T) {
 	logOn(t, 61001, "DISPLAY=:78")
 	put(t, h, "hers", "run = [\"/bin/true\"]\nopens = []\n[as]\nuser = \"maren\"\ndesktop = true\nwindow = \"none\"\n")
 	put(t, h, "roots", "run = [\"/bin/true\"]\nopens = []\n[as]\nelevated = true\n")
-	k, c := keep(t, h, newMachine(t)), NewClient(h)
-	for _, name := range []string{"hers", "roots", "roots"} {
-		if _, err := c.Open(t.Context(), name); err != nil {
-			t.Fatal(err)
-		}
-	}
+	k, c := keep(t, h, newMachine(t)), control.NewClient(h)
+	began := time.Now()
+	answered := make(chan error, 1)
+	go func() {
+		_, err := c.Open(t.Context(), "hers")
+		answered <- err
+	}()
+	k.until("the start", func(d engine.Decision) bool { return d.Starts() })
 	for range 2 { // the first has not come to an end yet
-		if d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End }); d.Gate != "roots" {
-			t.Errorf("beside a display that hangs: %+v", d)
-		}
 		if _, err := c.Open(t.Context(), "roots"); err != nil {
 			t.Fatal(err)
 		}
+		if d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End }); d.Gate != "roots" || time.Since(began) > 2*time.Second {
+			t.Errorf("beside a display that hangs: %+v after %v", d, time.Since(began))
+		}
 	}
-	if d := k.ended("hers"); d.Result != engine.Failure || !strings.Contains(d.Reason, "the display did not answer within") {
+	if d := k.ended("hers"); d.Result != engine.ResultFailed || !strings.Contains(words.Reason(d.Reason), "the display did not answer within") {
 		t.Errorf("on a display that hangs: %+v", d)
 	}
+	if err := <-answered; err != nil {
+		t.Error(err)
+	}
 }
+
+func owner(info os.FileInfo) int { return int(info.Sys().(*syscall.Stat_t).Uid) }

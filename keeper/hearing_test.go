@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -10,6 +12,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation/staged"
 	"timegate/workstation/wstest"
@@ -25,7 +28,7 @@ func TestHearing(t *testing.T) {
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
 	wstest.StartBus(t, bus)
 	login := wstest.NewLoginManager(t, bus, map[string]string{"1": "ines"})
-	h := home(t,
+	h := homeWith(t,
 		"job-board", gateText(wstest.Script(t, `[ "$TIMEGATE_EVENT $TIMEGATE_ACCOUNT" = "logon maren" ]`), `"logon of maren"`),
 		"glue-warm", gateText(wstest.Script(t, ``), `"first unlock of the day"`),
 		"vault-copy", gateText(wstest.Script(t, `sleep 0.4; touch `+copied), `"shutdown"`),
@@ -33,11 +36,11 @@ func TestHearing(t *testing.T) {
 		"stock-count", gateText(wstest.Script(t, ``), `"resume"`),
 		"everyone", gateText(wstest.Script(t, ``), `"logon"`))
 	k := keep(t, h, newMachine(t))
-	if d := k.ended("everyone"); d.Result != engine.OK {
+	if d := k.ended("everyone"); d.Result != engine.ResultOK {
 		t.Errorf("who was logged on when the first keeper began: %+v", d)
 	}
 	login.Logon("2", "maren", "user")
-	if d := k.ended("job-board"); d.Result != engine.OK {
+	if d := k.ended("job-board"); d.Result != engine.ResultOK {
 		t.Errorf("logon: %+v", d)
 	}
 	login.SetLocked("2", true)
@@ -46,7 +49,7 @@ func TestHearing(t *testing.T) {
 
 	wstest.Await(t, "the delays", func() bool { return login.Held("sleep") && login.Held("shutdown") })
 	login.Emit(wstest.LoginPath, "Manager.PrepareForSleep", true)
-	if d := k.ended("stuck"); d.Result != engine.Overran {
+	if d := k.ended("stuck"); d.Result != engine.ResultOverran {
 		t.Errorf("before sleep: %+v", d)
 	}
 	wstest.Await(t, "sleep", func() bool { return !login.Held("sleep") })
@@ -72,7 +75,7 @@ func TestHearing(t *testing.T) {
 // TestPace: what opens at boot starts one after the other where the settings
 // say so, also when they are changed meanwhile; wrong settings are refused.
 func TestPace(t *testing.T) {
-	h := home(t)
+	h := homeWith(t)
 	for _, name := range []string{"a", "b", "c", "d"} {
 		put(t, h, name, gateText(wstest.Script(t, ""), `"boot"`))
 	}
@@ -116,7 +119,7 @@ func TestPace(t *testing.T) {
 		"[pace]\ncalm = \"40\"\nat_once = 1\n": "calm is a share",
 	} {
 		write(text)
-		if _, err := ReadSettings(h.Settings()); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := home.ReadSettings(h.Settings()); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want …%s…", text, err, want)
 		}
 	}
@@ -125,7 +128,7 @@ func TestPace(t *testing.T) {
 // TestOutputsGo: what was printed too long ago is taken away when a keeper
 // begins, and nothing else.
 func TestOutputsGo(t *testing.T) {
-	h := home(t)
+	h := homeWith(t)
 	if err := os.WriteFile(h.Settings(), []byte("[keep]\noutputs = \"2d\"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -156,7 +159,7 @@ func TestOutputsGo(t *testing.T) {
 
 // TestReadings: what was measured before and after a run is kept with it.
 func TestReadings(t *testing.T) {
-	h := home(t, "stock-count", gateText(wstest.Script(t, ""), `"unlock"`, "[only]", `readings = ["memory", "disk:/"]`))
+	h := homeWith(t, "stock-count", gateText(wstest.Script(t, ""), `"unlock"`, "[only]", `readings = ["memory", "disk:/"]`))
 	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "studio-laptop-1"})
 	if err != nil {
 		t.Fatal(err)

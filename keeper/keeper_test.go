@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -13,16 +15,20 @@ import (
 	"testing"
 	"time"
 
-	"github.com/adrg/xdg"
-
+	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/replay"
+	"timegate/gates"
+	"timegate/home"
 	"timegate/journal"
+	"timegate/launch"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 	"timegate/workstation/staged"
 	"timegate/workstation/wstest"
+	"timegate/workstation/zones"
 )
 
 const wait = 20 * time.Second
@@ -30,9 +36,9 @@ const wait = 20 * time.Second
 var morning = time.Date(2026, 11, 30, 5, 59, 0, 0, time.UTC)
 
 // home returns a new home with gate files, given as name and content in turn.
-func home(t *testing.T, files ...string) Home {
+func homeWith(t *testing.T, files ...string) home.Home {
 	t.Helper()
-	h := HomeAt(t.TempDir(), gate.User)
+	h := home.At(t.TempDir(), gate.User)
 	if err := h.Prepare(); err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +49,7 @@ func home(t *testing.T, files ...string) Home {
 }
 
 // put writes a gate file whole, as commands do.
-func put(t *testing.T, h Home, name, text string) {
+func put(t *testing.T, h home.Home, name, text string) {
 	t.Helper()
 	tmp := filepath.Join(h.State, "tmp")
 	if err := errors.Join(os.WriteFile(tmp, []byte(text), 0o600), os.Rename(tmp, h.GateFile(name))); err != nil {
@@ -61,7 +67,12 @@ type kept struct {
 }
 
 // keep sets a keeper to work; it ends with the test.
-func keep(t *testing.T, h Home, ws workstation.Workstation) *kept {
+func keep(t *testing.T, h home.Home, ws workstation.Workstation) *kept {
+	t.Helper()
+	return keepWith(t, h, ws, func(*Keeper) {})
+}
+
+func keepWith(t *testing.T, h home.Home, ws workstation.Workstation, change func(*Keeper)) *kept {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	k := &kept{t: t, cancel: cancel, err: make(chan error, 1), seen: make(chan engine.Decision, 10000)}
@@ -71,6 +82,7 @@ func keep(t *testing.T, h Home, ws workstation.Workstation) *kept {
 			k.seen <- d
 		}
 	}})
+	change(keeper)
 	go func() { k.err <- keeper.Run(ctx) }()
 	t.Cleanup(func() { k.end() })
 	select {
@@ -108,7 +120,9 @@ func (k *kept) until(what string, is func(engine.Decision) bool) engine.Decision
 
 func (k *kept) ended(gateName string) engine.Decision {
 	k.t.Helper()
-	return k.until("an end of "+gateName, func(d engine.Decision) bool { return d.Gate == gateName && d.Kind == engine.End })
+	return k.until("an end of "+gateName, func(d engine.Decision) bool {
+		return d.Gate == gateName && (d.Kind == engine.End || d.Kind == engine.Refuse)
+	})
 }
 
 func fast(t *testing.T) *staged.Machine {
@@ -126,7 +140,7 @@ func gateText(program string, opens string, rest ...string) string {
 }
 
 func TestMorning(t *testing.T) {
-	h := home(t,
+	h := homeWith(t,
 		"humidity-log", gateText(wstest.Script(t, `echo "$1 $TIMEGATE_GATE/$TIMEGATE_OPENING $TIMEGATE_DUE $ROOM $PATH"; pwd`), `"every 1h"`, "[as]", `env = { ROOM = "press" }`),
 		"spool-reset", gateText(wstest.Script(t, "exit 7"), `"boot + 45s, then every 20s for 1m"`),
 		"slow", gateText(wstest.Script(t, "trap '' TERM; while :; do sleep 0.1; done"), `"at 06:30"`, "[limits]", `longest = "300ms"`, `grace = "100ms"`),
@@ -166,55 +180,62 @@ func TestMorning(t *testing.T) {
 	}
 	anyGate := gate.Default("x")
 	anyGate.Run = []string{"/bin/true"}
-	_, folder, _ := TargetOf(h, anyGate)
+	_, folder, _ := (&launch.Launcher{Home: h}).Target(anyGate)
 	out, err := linux.ReadOutput(h.Output(entries[1].Run))
 	if want := "a b humidity-log/1 2026-11-30T06:00:00Z press "; err != nil || !strings.HasPrefix(string(out), want) || !strings.HasSuffix(string(out), "\n"+folder+"\n") {
 		t.Errorf("printed %q, %v, want %q … %s", out, err, want, folder)
 	}
-	replayed(t, h, j)
+	replayed(t, j)
 }
 
-// replayed feeds the recorded events to a new engine: its decisions are those
-// that were recorded, byte for byte.
-func replayed(t *testing.T, h Home, j *journal.Journal) {
+// replayed plays what was recorded through an engine: its decisions are those
+// that were recorded, byte for byte. It returns the state that they lead to.
+func replayed(t *testing.T, j *journal.Journal) engine.State {
 	t.Helper()
-	events, err := j.Events("ORDER BY id")
-	want, err2 := j.Decisions()
-	if err != nil || err2 != nil {
-		t.Fatal(err, err2)
+	past, err := j.Past(0, calendar.MaxInstant)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, err := j.Decisions(past.After)
+	if err != nil {
+		t.Fatal(err)
 	}
 	var got []string
-	e := engine.New()
-	for _, ev := range events {
-		for i, def := range ev.Set {
-			text, err := j.Text(def.Version)
-			if err != nil {
-				t.Fatal(err)
-			}
-			ev.Set[i].Gate, _ = gate.Read(def.Name, "", []byte(text), gate.Options{Scope: h.Scope, Env: Env(calendar.UTC, "")})
+	open := func(def engine.Definition, env engine.Environment) (*gate.Gate, error) {
+		zone, err := zones.Find(env.Zone)
+		if err != nil {
+			return nil, err
 		}
-		if ev.Kind == engine.Begin {
-			e = engine.New()
-		}
-		for _, d := range e.Handle(ev) {
+		return gates.Recorded(env.Scope, def, zone, env.Host, j.Text)
+	}
+	e, err := replay.Play(past.State, past.Events, open, func(_ engine.Event, decisions []engine.Decision) {
+		for _, d := range decisions {
 			b, err := json.Marshal(d)
 			if err != nil {
 				t.Fatal(err)
 			}
 			got = append(got, string(b))
 		}
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
-	if !slices.Equal(got, want) {
-		t.Errorf("a replay of %d events gives %d decisions, recorded were %d", len(events), len(got), len(want))
+	for i := range max(len(got), len(want)) {
+		if i >= len(got) || i >= len(want) || got[i] != want[i] {
+			t.Errorf("a replay of %d events gives %d decisions, recorded were %d; the first that differs is\n%s\nand was\n%s", len(past.Events), len(got), len(want),
+				slices.Concat(got[min(i, len(got)):], []string{"none"})[0], slices.Concat(want[min(i, len(want)):], []string{"none"})[0])
+			break
+		}
 	}
+	return e.Snapshot()
 }
 
 func TestFolderChanges(t *testing.T) {
 	script := wstest.Script(t, "exit 0")
-	h := home(t, "glue-warm", gateText(script, `"every 10m"`))
+	h := homeWith(t, "glue-warm", gateText(script, `"every 10m"`))
 	k := keep(t, h, newMachine(t))
-	c := NewClient(h)
-	gates := func(is func(Status) bool) Status {
+	c := control.NewClient(h)
+	gates := func(is func(control.Status) bool) control.Status {
 		t.Helper()
 		for deadline := time.Now().Add(wait); ; {
 			s, err := c.Status(t.Context())
@@ -229,12 +250,12 @@ func TestFolderChanges(t *testing.T) {
 	}
 	began := time.Now()
 	put(t, h, "job-board", gateText(script, `"at 07:30"`))
-	s := gates(func(s Status) bool { return len(s.Gates) == 2 })
+	s := gates(func(s control.Status) bool { return len(s.Gates) == 2 })
 	if took := time.Since(began); len(s.Gates) != 2 || took > time.Second {
 		t.Errorf("a new file gives %d gates after %v", len(s.Gates), took)
 	}
 	put(t, h, "job-board", "run = [\"x\"\n")
-	if s = gates(func(s Status) bool { return len(s.Broken) > 0 }); len(s.Gates) != 2 || len(s.Broken) == 0 || s.Broken[0].Line == 0 {
+	if s = gates(func(s control.Status) bool { return len(s.Broken) > 0 }); len(s.Gates) != 2 || len(s.Broken) == 0 || s.Broken[0].Line == 0 {
 		t.Errorf("a broken file: %d gates, broken %v", len(s.Gates), s.Broken)
 	}
 	if a, err := c.Open(t.Context(), "job-board"); err != nil || len(a.Decisions) != 1 {
@@ -244,18 +265,18 @@ func TestFolderChanges(t *testing.T) {
 	if err := os.Remove(h.GateFile("job-board")); err != nil {
 		t.Fatal(err)
 	}
-	if s = gates(func(s Status) bool { return len(s.Gates) == 1 }); len(s.Gates) != 1 || len(s.Broken) != 0 {
+	if s = gates(func(s control.Status) bool { return len(s.Gates) == 1 }); len(s.Gates) != 1 || len(s.Broken) != 0 {
 		t.Errorf("a removed file: %+v", s)
 	}
 	if err := os.RemoveAll(h.Gates); err != nil {
 		t.Fatal(err)
 	}
-	gates(func(s Status) bool { return len(s.Gates) == 0 })
+	gates(func(s control.Status) bool { return len(s.Gates) == 0 })
 	if err := os.Mkdir(h.Gates, 0o700); err != nil {
 		t.Fatal(err)
 	}
 	put(t, h, "paper-rota", gateText(script, `"at 09:00 on last weekday"`))
-	if s = gates(func(s Status) bool { return len(s.Gates) == 1 }); len(s.Gates) != 1 {
+	if s = gates(func(s control.Status) bool { return len(s.Gates) == 1 }); len(s.Gates) != 1 {
 		t.Errorf("in a folder made anew: %+v", s)
 	}
 }
@@ -272,16 +293,16 @@ func newMachine(t testing.TB) *linux.Machine {
 
 func TestControl(t *testing.T) {
 	marker := filepath.Join(t.TempDir(), "pids")
-	h := home(t, "vault-copy", gateText(wstest.Script(t, `echo $$ >>"`+marker+`"; trap 'exit 9' TERM; while :; do sleep 0.02; done`), `"at 03:00"`),
+	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, `echo $$ >>"`+marker+`"; trap 'exit 9' TERM; while :; do sleep 0.02; done`), `"at 03:00"`),
 		"broken", "run = 5")
 	k := keep(t, h, newMachine(t))
-	c := NewClient(h)
+	c := control.NewClient(h)
 	ctx := t.Context()
 	a, err := c.Open(ctx, "vault-copy")
-	if err != nil || len(a.Decisions) != 1 || a.Decisions[0].Kind != engine.Start {
+	if err != nil || len(a.Decisions) != 1 || a.Decisions[0].Decision != string(engine.Start) {
 		t.Fatalf("Open = %+v, %v", a, err)
 	}
-	if a, err = c.Open(ctx, "vault-copy"); err != nil || len(a.Decisions) != 1 || a.Decisions[0].Result != engine.Skipped {
+	if a, err = c.Open(ctx, "vault-copy"); err != nil || len(a.Decisions) != 1 || a.Decisions[0].Result != string(engine.ResultSkipped) {
 		t.Errorf("Open while it runs = %+v, %v", a, err)
 	}
 	if a, err = c.Open(ctx, "nobody"); err != nil || a.Known {
@@ -298,10 +319,10 @@ func TestControl(t *testing.T) {
 			break // its trap is set, or will be in a moment
 		}
 	}
-	if a, err = c.Stop(ctx, "vault-copy"); err != nil || len(a.Decisions) != 1 || a.Decisions[0].Kind != engine.Halt {
+	if a, err = c.Stop(ctx, "vault-copy"); err != nil || len(a.Decisions) != 1 || a.Decisions[0].Decision != string(engine.StopRun) {
 		t.Errorf("Stop = %+v, %v", a, err)
 	}
-	if d := k.ended("vault-copy"); d.Result != engine.Stopped {
+	if d := k.ended("vault-copy"); d.Result != engine.ResultStopped {
 		t.Errorf("ended %+v, want stopped", d)
 	}
 	until := time.Now().Add(time.Hour)
@@ -315,7 +336,7 @@ func TestControl(t *testing.T) {
 	if err := k.end(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Status(ctx); !errors.Is(err, ErrNoKeeper) {
+	if _, err := c.Status(ctx); !errors.Is(err, control.ErrNoKeeper) {
 		t.Errorf("without a keeper: %v", err)
 	}
 	keep(t, h, newMachine(t))
@@ -334,9 +355,9 @@ func TestControl(t *testing.T) {
 // does, also by another keeper.
 func TestAgain(t *testing.T) {
 	tries := filepath.Join(t.TempDir(), "tries")
-	h := home(t, "vault-copy", gateText(wstest.Script(t, `echo x >>"`+tries+`"; [ $(wc -l <"`+tries+`") -ge 3 ]`), `"at 03:00"`, "[again]", "times = 5", `pause = "200ms"`))
+	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, `echo x >>"`+tries+`"; [ $(wc -l <"`+tries+`") -ge 3 ]`), `"at 03:00"`, "[again]", "times = 5", `pause = "200ms"`))
 	k := keep(t, h, newMachine(t))
-	if _, err := NewClient(h).Open(t.Context(), "vault-copy"); err != nil {
+	if _, err := control.NewClient(h).Open(t.Context(), "vault-copy"); err != nil {
 		t.Fatal(err)
 	}
 	k.until("a wait for the next try", func(d engine.Decision) bool { return d.Kind == engine.Wait })
@@ -344,7 +365,7 @@ func TestAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	k = keep(t, h, newMachine(t))
-	d := k.until("success", func(d engine.Decision) bool { return d.Result == engine.OK })
+	d := k.until("success", func(d engine.Decision) bool { return d.Result == engine.ResultOK })
 	if d.Run != 3 {
 		t.Errorf("it succeeded in run %d, want 3: %+v", d.Run, k.log)
 	}
@@ -355,7 +376,7 @@ func TestAgain(t *testing.T) {
 func TestAdoption(t *testing.T) {
 	dir := t.TempDir()
 	body := `echo "$TIMEGATE_RUN"; while [ ! -e "` + dir + `/$TIMEGATE_GATE" ]; do sleep 0.02; done; echo "done"`
-	h := home(t, "vault-copy", gateText(wstest.Script(t, body), `"boot"`), "stock-count", gateText(wstest.Script(t, body), `"boot"`))
+	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, body), `"boot"`), "stock-count", gateText(wstest.Script(t, body), `"boot"`))
 	k := keep(t, h, newMachine(t))
 	for range 2 {
 		k.until("a start", func(d engine.Decision) bool { return d.Starts() })
@@ -370,20 +391,20 @@ func TestAdoption(t *testing.T) {
 	}
 	letGo("stock-count")
 	for deadline := time.Now().Add(wait); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
-		if (linux.Starter{}).Adopt(workstation.Order{Mark: mark(h, 1), Output: workstation.Output{Path: filepath.Join(t.TempDir(), "x")}, Done: func(workstation.Exit) {}}, 0) == nil {
+		if (linux.Starter{}).Adopt(workstation.Order{Mark: launch.Mark(h, 1), Output: workstation.Output{Path: filepath.Join(t.TempDir(), "x")}, Done: func(workstation.Exit) {}}, 0) == nil {
 			break
 		}
 	}
 	k = keep(t, h, newMachine(t))
-	if d := k.ended("stock-count"); d.Result != engine.LostRun {
+	if d := k.ended("stock-count"); d.Result != engine.ResultLost {
 		t.Errorf("what ended without a keeper: %+v", d)
 	}
-	if s, err := NewClient(h).Status(t.Context()); err != nil || s.Running != 1 {
+	if s, err := control.NewClient(h).Status(t.Context()); err != nil || s.Running != 1 {
 		t.Errorf("after the restart: %+v, %v", s, err)
 	}
 	letGo("vault-copy")
 	d := k.ended("vault-copy")
-	if d.Result != engine.OK && d.Result != engine.LostRun {
+	if d.Result != engine.ResultOK && d.Result != engine.ResultLost {
 		t.Errorf("what outlived its keeper: %+v", d)
 	}
 	if out, err := linux.ReadOutput(h.Output(d.Run)); err != nil || string(out) != fmt.Sprintf("%d\ndone\n", d.Run) {
@@ -398,10 +419,10 @@ func TestAdoption(t *testing.T) {
 }
 
 func TestOneKeeperAHome(t *testing.T) {
-	h := home(t)
+	h := homeWith(t)
 	keep(t, h, newMachine(t))
 	err := New(Options{Home: h, Workstation: newMachine(t)}).Run(t.Context())
-	var busy *BusyError
+	var busy *home.BusyError
 	if !errors.As(err, &busy) || busy.PID != os.Getpid() || !strings.Contains(err.Error(), fmt.Sprint(os.Getpid())) {
 		t.Errorf("a second keeper: %v", err)
 	}
@@ -421,76 +442,9 @@ func TestHomesThatCannotBeUsed(t *testing.T) {
 		filepath.Join(t.TempDir(), strings.Repeat("x", 100)): "the system allows 107",
 		text: "not a journal",
 	} {
-		err := New(Options{Home: HomeAt(dir, gate.User), Workstation: newMachine(t)}).Run(t.Context())
+		err := New(Options{Home: home.At(dir, gate.User), Workstation: newMachine(t)}).Run(t.Context())
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("a keeper in %.60s…: %v, want …%s…", dir, err, want)
 		}
-	}
-}
-
-// TestHomeOf: the user scope lies in the XDG folders; without a runtime
-// folder the socket lies with the state.
-func TestHomeOf(t *testing.T) {
-	dir := t.TempDir()
-	defer xdg.Reload()
-	for _, tt := range []struct{ runtime, socket string }{
-		{dir, dir + "/timegate/keeper.sock"}, {dir + "/missing", dir + "/state/timegate/keeper.sock"},
-	} {
-		t.Setenv("XDG_RUNTIME_DIR", tt.runtime)
-		t.Setenv("XDG_STATE_HOME", dir+"/state")
-		t.Setenv("XDG_CONFIG_HOME", dir+"/config")
-		xdg.Reload()
-		h := HomeOf(gate.User)
-		if h.Socket != tt.socket || h.Gates != dir+"/config/timegate/gates" || h.Journal() != dir+"/state/timegate/journal.db" {
-			t.Errorf("with %s: %+v", tt.runtime, h)
-		}
-	}
-	if h := HomeOf(gate.System); h.GateFile("x") != "/etc/timegate/gates/x.toml" || h.State != "/var/lib/timegate" || h.Socket != "/run/timegate/keeper.sock" {
-		t.Errorf("the system scope: %+v", h)
-	}
-}
-
-func TestDaysIn(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "holidays")
-	write := func(text string) {
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	write("# closed\n2026-12-25\n2026-12-28..2026-12-31  # between the years\n\n")
-	days, err := DaysIn(path)
-	if err != nil || len(days) != 2 || days[1].From.String() != "2026-12-28" || days[1].To.String() != "2026-12-31" {
-		t.Errorf("DaysIn = %v, %v", days, err)
-	}
-	for text, want := range map[string]string{"2026-12-25\n25.12.2026": ":2:", "2026-12-25..2026-12-24": "ends before"} {
-		write(text)
-		if _, err := DaysIn(path); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("DaysIn of %q: %v, want …%s…", text, err, want)
-		}
-	}
-	if _, err := DaysIn("/nowhere"); err == nil {
-		t.Error("days in a file that is not there")
-	}
-}
-
-func TestReadFolder(t *testing.T) {
-	h := home(t, "a", gateText("/bin/true", `"boot"`), "b", "run = 1", "UPPER", gateText("/bin/true", `"boot"`), "large", strings.Repeat("#", 10<<20), ".#swap", "x")
-	if err := errors.Join(os.Mkdir(h.GateFile("folder"), 0o700), os.Symlink("/nowhere", h.GateFile("link")), os.WriteFile(h.Gates+"/notes.txt", nil, 0o600)); err != nil {
-		t.Fatal(err)
-	}
-	files, err := ReadFolder(h, Env(calendar.UTC, ""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var got []string
-	for _, f := range files {
-		code := "good"
-		if f.Gate == nil {
-			code = f.Findings[0].Code
-		}
-		got = append(got, f.Name+":"+code)
-	}
-	if want := "UPPER:name a:good b:wrong-type folder:unreadable large:too-large link:unreadable"; strings.Join(got, " ") != want {
-		t.Errorf("ReadFolder: %v, want %s", got, want)
 	}
 }

@@ -1,3 +1,5 @@
+//go:build linux
+
 package keeper
 
 import (
@@ -14,18 +16,23 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"timegate/control"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/words"
+	"timegate/gates"
+	"timegate/home"
 	"timegate/journal"
+	"timegate/launch"
 	"timegate/workstation/linux"
 	"timegate/workstation/wstest"
 )
 
-var systemHome = Home{Scope: gate.System, Gates: "/mnt/etc/gates", State: "/mnt/var/timegate", Socket: "/mnt/run/keeper.sock"}
+var systemHome = home.Home{Scope: gate.System, Gates: "/mnt/etc/gates", State: "/mnt/var/timegate", Socket: "/mnt/run/keeper.sock"}
 
 // systemScope makes a system of its own: accounts maren and tobias, and a home
 // of the system scope on a file system where only root may write.
-func systemScope(t *testing.T) Home {
+func systemScope(t *testing.T) home.Home {
 	t.Helper()
 	wstest.Do(t, "mount", "--make-rprivate", "/")
 	wstest.Do(t, "mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", "/mnt")
@@ -107,7 +114,7 @@ func TestRights(t *testing.T) {
 	output := func(d engine.Decision, limits string) string {
 		t.Helper()
 		text, err := linux.ReadOutput(h.Output(d.Run))
-		if err != nil || d.Result != engine.OK && d.Result != engine.Failure {
+		if err != nil || d.Result != engine.ResultOK && d.Result != engine.ResultFailed {
 			t.Fatalf("%+v, %v", d, err)
 		}
 		before, rest, _ := strings.Cut(string(text), "limits ")
@@ -127,18 +134,18 @@ func TestRights(t *testing.T) {
 	if got := output(k.ended("as-maren"), "600 700 0"); got != want {
 		t.Errorf("as maren:\n%s\nwant\n%s", got, want)
 	}
-	if _, err := NewClient(h).Send(t.Context(), "root"); err != nil {
+	if _, err := control.NewClient(h).Send(t.Context(), "root"); err != nil {
 		t.Fatal(err)
 	}
 	got := map[string]engine.Decision{}
 	for len(got) < 2 {
-		d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End })
+		d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End || d.Kind == engine.Refuse })
 		got[d.Gate] = d
 	}
 	if text := output(got["as-root"], "800 800 "); !strings.HasPrefix(text, "0\n") || !strings.Contains(text, " root root ") || !strings.Contains(text, " /mnt 0022 0\n/usr/sbin:/usr/bin:/sbin:/bin Larkspur\n") {
 		t.Errorf("as root:\n%s", text)
 	}
-	if d := got["nobody-knows"]; d.Result != engine.Refused || !strings.Contains(d.Reason, `no account "ines"`) {
+	if d := got["nobody-knows"]; d.Result != engine.ResultRefused || !strings.Contains(words.Reason(d.Reason), `no account "ines"`) {
 		t.Errorf("as somebody who is not there: %+v", d)
 	}
 }
@@ -156,7 +163,7 @@ func TestDesktop(t *testing.T) {
 		put(t, h, name, "run = [\"/mnt/opt/tell\"]\nopens = []\n[as]\ndesktop = true\n"+as+"\n")
 	}
 	k := keep(t, h, newMachine(t))
-	c := NewClient(h)
+	c := control.NewClient(h)
 	open := func(name string) (engine.Decision, string) {
 		t.Helper()
 		if _, err := c.Open(t.Context(), name); err != nil {
@@ -167,7 +174,7 @@ func TestDesktop(t *testing.T) {
 		return d, string(text)
 	}
 	for name, want := range map[string]string{"hers": "maren is not logged on", "roots": "nobody is logged on"} {
-		if d, _ := open(name); d.Result != engine.Refused || !strings.Contains(d.Reason, want) {
+		if d, _ := open(name); d.Result != engine.ResultRefused || !strings.Contains(words.Reason(d.Reason), want) {
 			t.Errorf("%s, with nobody there: %+v", name, d)
 		}
 	}
@@ -190,7 +197,7 @@ func TestDesktop(t *testing.T) {
 	if d, text := open("roots"); text != "0 :78 /mnt/home/maren/.Xauthority  \n" {
 		t.Errorf("root's, on her display: %q, %+v", text, d)
 	}
-	if d, _ := open("his"); d.Result != engine.Refused || !strings.Contains(d.Reason, "tobias is not logged on") {
+	if d, _ := open("his"); d.Result != engine.ResultRefused || !strings.Contains(words.Reason(d.Reason), "tobias is not logged on") {
 		t.Errorf("his: %+v", d)
 	}
 	end()
@@ -199,7 +206,7 @@ func TestDesktop(t *testing.T) {
 
 // checkWayland: where a desktop has Wayland alone, nobody can keep windows
 // away. The program is started all the same, which is told before and after.
-func checkWayland(t *testing.T, h Home, open func(string) (engine.Decision, string)) {
+func checkWayland(t *testing.T, h home.Home, open func(string) (engine.Decision, string)) {
 	compositor, err := net.Listen("unix", "/mnt/wayland-0")
 	if err != nil {
 		t.Fatal(err)
@@ -207,7 +214,7 @@ func checkWayland(t *testing.T, h Home, open func(string) (engine.Decision, stri
 	defer compositor.Close()
 	put(t, h, "unseen", "run = [\"/mnt/opt/tell\"]\nopens = []\n[as]\ndesktop = true\nuser = \"tobias\"\nwindow = \"none\"\n")
 	findings := func(name string) (codes string) {
-		for _, f := range WindowsOf(h, ReadFile(h, name, Env(newMachine(t).Zone(), "")).Gate) {
+		for _, f := range launcher(h).Windows(gates.ReadFile(h, name, gates.Env(newMachine(t).Zone(), "")).Gate) {
 			codes += " " + f.Code
 		}
 		return codes
@@ -222,7 +229,7 @@ func checkWayland(t *testing.T, h Home, open func(string) (engine.Decision, stri
 		t.Fatal(err)
 	}
 	defer j.Close()
-	if e, _, err := j.Run(d.Run); err != nil || d.Result != engine.OK || !strings.HasPrefix(e.Note, noRelay) || findings("unseen") != " wayland-window" {
+	if e, _, err := j.Run(d.Run); err != nil || d.Result != engine.ResultOK || !strings.HasPrefix(e.Note, launch.NoRelay) || findings("unseen") != " wayland-window" {
 		t.Errorf("on a desktop with Wayland: %+v, note %q, found %q, %v", d, e.Note, findings("unseen"), err)
 	}
 	for name, line := range map[string]string{"robot": "robot:x:61003:61003::/:/usr/sbin/nologin", "daemon-of-ours": "daemon-of-ours:x:391:391::/:/bin/sh"} {
@@ -305,12 +312,12 @@ func TestHazards(t *testing.T) {
 			tt.extra += "\nopens = []"
 		}
 		put(t, h, tt.name, fmt.Sprintf("run = [%s]\n%s\n[as]\n%s\n", tt.run, tt.extra, tt.as))
-		f := ReadFile(h, tt.name, Env(newMachine(t).Zone(), ""))
+		f := gates.ReadFile(h, tt.name, gates.Env(newMachine(t).Zone(), ""))
 		if f.Gate == nil {
 			t.Fatal(f.Findings)
 		}
 		var told strings.Builder
-		for _, x := range HazardsOf(h, f.Gate) {
+		for _, x := range launcher(h).Hazards(f.Gate) {
 			if x.Remedy == "" {
 				t.Errorf("%s: no remedy for %q", tt.name, x.Message)
 			}
@@ -330,7 +337,7 @@ func TestHazards(t *testing.T) {
 	}
 	for _, as := range []string{"elevated = true", `user = "tobias"`} {
 		put(t, h, "kept", fmt.Sprintf("run = [%q]\nopens = []\n[as]\n%s\n", h.KeptScript("kept"), as))
-		if found := HazardsOf(h, ReadFile(h, "kept", Env(newMachine(t).Zone(), "")).Gate); len(found) > 0 {
+		if found := launcher(h).Hazards(gates.ReadFile(h, "kept", gates.Env(newMachine(t).Zone(), "")).Gate); len(found) > 0 {
 			t.Errorf("the copy, %s: %v", as, found)
 		}
 	}
@@ -340,13 +347,13 @@ func TestHazards(t *testing.T) {
 
 // checkEmulator: a terminal emulator that others can put in the place of the
 // system's is not started with rights that they do not have.
-func checkEmulator(t *testing.T, h Home) {
+func checkEmulator(t *testing.T, h home.Home) {
 	install(t, "/mnt/home/maren/bin/xdg-terminal-exec", "", 61001)
 	const text = "run = [\"/mnt/opt/safe\"]\nopens = []\n[as]\nelevated = true\ndesktop = true\nwindow = \"terminal\"\nenv = { PATH = \"%s\" }\n"
 	for path, want := range map[string]string{"/mnt/home/maren/bin:/usr/bin": "the terminal emulator can be changed by maren", "/mnt/opt": ""} {
 		put(t, h, "shown", fmt.Sprintf(text, path))
 		told := ""
-		for _, f := range HazardsOf(h, ReadFile(h, "shown", Env(newMachine(t).Zone(), "")).Gate) {
+		for _, f := range launcher(h).Hazards(gates.ReadFile(h, "shown", gates.Env(newMachine(t).Zone(), "")).Gate) {
 			told += f.Message + "\n"
 		}
 		if (told == "") != (want == "") || !strings.Contains(told, want) {
@@ -358,9 +365,9 @@ func checkEmulator(t *testing.T, h Home) {
 // checkFailClosed opens what was told to be unsafe, while it is swapped all
 // the time: it is refused each time. A gate file that others may write is not
 // read at all.
-func checkFailClosed(t *testing.T, h Home) {
+func checkFailClosed(t *testing.T, h home.Home) {
 	k := keep(t, h, newMachine(t))
-	c := NewClient(h)
+	c := control.NewClient(h)
 	stop, swapped := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(swapped)
@@ -380,14 +387,14 @@ func checkFailClosed(t *testing.T, h Home) {
 		if _, err := c.Open(t.Context(), "in-her-folder"); err != nil {
 			t.Fatal(err)
 		}
-		if d := k.ended("in-her-folder"); d.Result != engine.Refused {
+		if d := k.ended("in-her-folder"); d.Result != engine.ResultRefused {
 			t.Errorf("it was not refused: %+v", d)
 		}
 	}
 	if _, err := c.Open(t.Context(), "kept"); err != nil {
 		t.Fatal(err)
 	}
-	if d := k.ended("kept"); d.Result != engine.OK {
+	if d := k.ended("kept"); d.Result != engine.ResultOK {
 		t.Errorf("tobias cannot run the copy: %+v", d)
 	}
 	close(stop)
@@ -398,7 +405,11 @@ func checkFailClosed(t *testing.T, h Home) {
 	if err := os.Chmod(h.GateFile("safe"), 0o622); err != nil {
 		t.Fatal(err)
 	}
-	if f := ReadFile(h, "safe", Env(newMachine(t).Zone(), "")); f.Gate != nil || !strings.Contains(f.Findings.Errors().Error(), "the gate file can be changed by everybody") {
+	if f := gates.ReadFile(h, "safe", gates.Env(newMachine(t).Zone(), "")); f.Gate != nil || !strings.Contains(f.Findings.Errors().Error(), "the gate file can be changed by everybody") {
 		t.Errorf("a gate file that everybody may write: %v", f.Findings)
 	}
+}
+
+func launcher(h home.Home) *launch.Launcher {
+	return &launch.Launcher{Home: h, Sessions: linux.Sessions}
 }

@@ -3,9 +3,13 @@ package keeper
 import (
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+
+	"timegate/gates"
+	"timegate/home"
 )
 
 // quiet is how long the folder of gates is left to settle after a change, so
@@ -16,18 +20,47 @@ const quiet = 150 * time.Millisecond
 type folderWatch struct {
 	changed chan struct{}
 	watcher *fsnotify.Watcher
+
+	mu   sync.Mutex // guards what follows
+	days map[string]bool
+}
+
+// watchDays says which files of days gates read: a change of one is a change
+// of the gates. It does not wait for the file systems.
+func (f *folderWatch) watchDays(files map[string]gates.File) {
+	days := map[string]bool{}
+	for _, file := range files {
+		for _, d := range file.Days {
+			days[filepath.Clean(expandHome(d.Path))] = true
+		}
+	}
+	f.mu.Lock()
+	before := f.days
+	f.days = days
+	f.mu.Unlock()
+	for path := range days {
+		if !before[path] {
+			go f.watcher.Add(filepath.Dir(path)) // one that cannot be watched is read with the next change of the folder
+		}
+	}
+}
+
+func (f *folderWatch) isDays(path string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.days[path]
 }
 
 func watchFolder(dir string) (*folderWatch, error) {
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
-		return nil, homeError(dir, err)
+		return nil, home.Wrap(dir, err)
 	}
 	// The folder above too, in case this one is replaced.
 	for _, d := range []string{filepath.Dir(dir), dir} {
 		if err := w.Add(d); err != nil {
 			w.Close()
-			return nil, homeError(d, err)
+			return nil, home.Wrap(d, err)
 		}
 	}
 	f := &folderWatch{changed: make(chan struct{}), watcher: w}
@@ -48,8 +81,8 @@ func (f *folderWatch) run(dir string) {
 			case ev.Name == dir && ev.Has(fsnotify.Create):
 				f.watcher.Add(dir) // fails only if it is gone again, and then comes anew
 				settled = time.After(quiet)
-			case ev.Name == dir, filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, suffix),
-				filepath.Base(ev.Name) == "settings.toml":
+			case ev.Name == dir, filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, gates.Suffix),
+				filepath.Base(ev.Name) == "settings.toml", f.isDays(ev.Name):
 				settled = time.After(quiet)
 			}
 		case _, ok := <-f.watcher.Errors:

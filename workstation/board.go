@@ -11,12 +11,13 @@ import (
 
 // Notice tells a keeper of something that happened on the machine.
 type Notice struct {
-	What    phrase.What // "" where only what holds has changed
-	Name    string      // the account, or the [Watch.Key] of what was watched
-	Subject string      // what it happened to, such as a device or a mount point
-	Text    string      // the line of a log
-	Count   int64       // how often, where that is more than once
-	Files   []string    // that changed
+	Event   phrase.EventKind // "" where only what holds has changed
+	Zone    bool             // the machine has another time zone
+	Name    string           // the account, or the [Watch.Key] of what was watched
+	Subject string           // what it happened to, such as a device or a mount point
+	Text    string           // the line of a log
+	Count   int64            // how often, where that is more than once
+	Files   []string         // that changed
 	Facts   engine.Facts
 	// Release lets the machine go on that sleeps or shuts down only then. It
 	// is nil where nothing waits.
@@ -49,13 +50,7 @@ func (b *Board) Notices() <-chan Notice { return b.out }
 func (b *Board) Facts() engine.Facts {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return copyOf(b.facts)
-}
-
-// copyOf keeps a list that is changed later apart.
-func copyOf(f engine.Facts) engine.Facts {
-	f.People, f.Paths = slices.Clone(f.People), slices.Clone(f.Paths)
-	return f
+	return b.facts.Clone()
 }
 
 // Close ends the board; what is left on it is lost.
@@ -66,7 +61,7 @@ func (b *Board) Learn(change func(*engine.Facts)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.change(change) {
-		b.post(Notice{Facts: copyOf(b.facts)})
+		b.post(Notice{Facts: b.facts.Clone()})
 	}
 }
 
@@ -78,20 +73,20 @@ func (b *Board) Post(n Notice, change func(*engine.Facts)) {
 	if change != nil {
 		b.change(change)
 	}
-	n.Facts = copyOf(b.facts)
+	n.Facts = b.facts.Clone()
 	b.post(n)
 }
 
 func (b *Board) change(change func(*engine.Facts)) bool {
-	before := copyOf(b.facts)
+	before := b.facts.Clone()
 	change(&b.facts)
-	return !reflect.DeepEqual(before, copyOf(b.facts))
+	return !reflect.DeepEqual(before, b.facts.Clone())
 }
 
 // post queues a notice. What says no more than one that is still waiting
 // becomes one with it, so that a slow keeper is not flooded.
 func (b *Board) post(n Notice) {
-	if last := len(b.queue) - 1; last >= 0 && n.What == "" && b.queue[last].What == "" {
+	if last := len(b.queue) - 1; last >= 0 && n.Event == "" && b.queue[last].Event == "" && !b.queue[last].Zone && !n.Zone {
 		b.queue[last] = n
 	} else if i := b.sameChange(n); i >= 0 {
 		q := &b.queue[i]
@@ -106,10 +101,10 @@ func (b *Board) post(n Notice) {
 }
 
 func (b *Board) sameChange(n Notice) int {
-	if n.What != phrase.Change {
+	if n.Event != phrase.Change {
 		return -1
 	}
-	return slices.IndexFunc(b.queue, func(q Notice) bool { return q.What == n.What && q.Name == n.Name })
+	return slices.IndexFunc(b.queue, func(q Notice) bool { return q.Event == n.Event && q.Name == n.Name })
 }
 
 // pump hands out one notice after the other.

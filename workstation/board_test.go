@@ -1,3 +1,5 @@
+//go:build linux
+
 package workstation_test
 
 import (
@@ -32,25 +34,25 @@ func TestBoard(t *testing.T) {
 	b := workstation.NewBoard()
 	t.Cleanup(b.Close)
 	charge := func(n int) func(*engine.Facts) { return func(f *engine.Facts) { f.Charge = n } }
-	b.Post(workstation.Notice{What: phrase.Lock}, nil) // taken out at once, so that the rest waits together
+	b.Post(workstation.Notice{Event: phrase.Lock}, nil) // taken out at once, so that the rest waits together
 	b.Learn(charge(50))
 	b.Learn(charge(49))
 	b.Learn(charge(49)) // nothing new
-	b.Post(workstation.Notice{What: phrase.Battery}, func(f *engine.Facts) { f.OnBattery = true })
+	b.Post(workstation.Notice{Event: phrase.Battery}, func(f *engine.Facts) { f.OnBattery = true })
 	for i := range 3 {
-		b.Post(workstation.Notice{What: phrase.Change, Name: "change in /srv/proofs", Count: 1, Files: []string{fmt.Sprint(i)}}, nil)
-		b.Post(workstation.Notice{What: phrase.Change, Name: "change in /srv/paper", Count: 2, Files: []string{"x"}}, nil)
+		b.Post(workstation.Notice{Event: phrase.Change, Name: "change in /srv/proofs", Count: 1, Files: []string{fmt.Sprint(i)}}, nil)
+		b.Post(workstation.Notice{Event: phrase.Change, Name: "change in /srv/paper", Count: 2, Files: []string{"x"}}, nil)
 	}
 	b.Learn(charge(30))
-	b.Post(workstation.Notice{What: phrase.Unlock}, nil)
-	b.Post(workstation.Notice{What: phrase.Unlock}, nil) // twice is twice
+	b.Post(workstation.Notice{Event: phrase.Unlock}, nil)
+	b.Post(workstation.Notice{Event: phrase.Unlock}, nil) // twice is twice
 	if got := b.Facts(); got.Charge != 30 || !got.OnBattery {
 		t.Errorf("facts %+v", got)
 	}
 	var got []string
 	for len(got) == 0 || !strings.HasPrefix(got[len(got)-1], "unlock") || got[len(got)-1] != got[max(0, len(got)-2)] {
 		n := take(t, b)
-		got = append(got, fmt.Sprintf("%s %s %d %v at %d %v", n.What, strings.TrimPrefix(n.Name, "change in "), n.Count, n.Files, n.Facts.Charge, n.Facts.OnBattery))
+		got = append(got, fmt.Sprintf("%s %s %d %v at %d %v", n.Event, strings.TrimPrefix(n.Name, "change in "), n.Count, n.Files, n.Facts.Charge, n.Facts.OnBattery))
 	}
 	want := []string{
 		"lock  0 [] at 0 false",
@@ -85,9 +87,9 @@ func TestBoardKeepsFacts(t *testing.T) {
 			}
 		}
 	}
-	b.Post(workstation.Notice{What: phrase.Logon, Name: "maren"}, person("maren"))
-	b.Post(workstation.Notice{What: phrase.Logon, Name: "ines"}, person("ines", "maren"))
-	b.Post(workstation.Notice{What: phrase.Logoff, Name: "maren"}, person("ines"))
+	b.Post(workstation.Notice{Event: phrase.Logon, Name: "maren"}, person("maren"))
+	b.Post(workstation.Notice{Event: phrase.Logon, Name: "ines"}, person("ines", "maren"))
+	b.Post(workstation.Notice{Event: phrase.Logoff, Name: "maren"}, person("ines"))
 	for _, want := range []string{"maren", "ines maren", "ines"} {
 		var names []string
 		for _, p := range take(t, b).Facts.People {

@@ -18,7 +18,7 @@ type Wants struct {
 // Watch is something to be watched.
 type Watch struct {
 	Key   string // by which notices name it
-	Event phrase.Occurrence
+	Event phrase.EventSpec
 }
 
 // Place is a path whose being there matters.
@@ -45,10 +45,10 @@ func WantsOf(w engine.Wants, expand func(string) string) Wants {
 }
 
 // Of returns the watches for one kind of event.
-func (w *Wants) Of(what phrase.What) []Watch {
+func (w *Wants) Of(what phrase.EventKind) []Watch {
 	var out []Watch
 	for _, x := range w.Watches {
-		if x.Event.What == what {
+		if x.Event.Kind == what {
 			out = append(out, x)
 		}
 	}
@@ -56,7 +56,7 @@ func (w *Wants) Of(what phrase.What) []Watch {
 }
 
 // Mounted returns the watches that a mount, or the end of one, is for.
-func (w *Wants) Mounted(what phrase.What, point string) []Watch {
+func (w *Wants) Mounted(what phrase.EventKind, point string) []Watch {
 	var out []Watch
 	for _, x := range w.Of(what) {
 		if x.Event.Paths[0] == filepath.Clean(point) {

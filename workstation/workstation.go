@@ -14,10 +14,11 @@ import (
 )
 
 // Workstation is what a keeper needs of a machine. Its methods may be called
-// from any goroutine.
+// from any goroutine. Those that may block, as long as something that hangs
+// lets them, say so; all others return at once.
 type Workstation interface {
-	// Now returns the wall clock's time.
-	Now() time.Time
+	// Clock reads the machine's clocks.
+	Clock() Clock
 	// Zone returns the time zone in which the machine's clock is read.
 	Zone() *calendar.Zone
 	// BootID identifies this boot of the machine; it is "" where that cannot
@@ -36,48 +37,57 @@ type Workstation interface {
 	Wakes() <-chan Wake
 
 	// Watch says what a keeper wants to be told of, in place of what it wanted
-	// before. When it returns, Facts knows of that.
-	Watch(w Wants)
+	// before. The channel is closed once Facts knows of all of that, which may
+	// be never: what comes late is told like any other change.
+	Watch(w Wants) (known <-chan struct{})
+	// Attend says what starts wait for of which nothing tells by itself: it is
+	// looked at from time to time, until nothing waits for it any more.
+	Attend(a engine.Attention)
 	// Facts returns what holds on the machine, as far as it is wanted.
 	Facts() engine.Facts
 	// Notices tells what happens, as far as it is wanted.
 	Notices() <-chan Notice
 	// Troubles lists what of that cannot be told here.
 	Troubles() []Trouble
-	// Desktops returns the accounts that are logged on to a desktop now; ""
-	// stands for the keeper's own.
-	Desktops() []string
-	// Pressure returns how much of the time work has to wait, in percent.
-	Pressure() int
+	// Sessions returns the desktop sessions of an account, by its number, or
+	// of all people where that is negative. It may block.
+	Sessions(uid int) []Session
 	// Reading returns how many bytes are free: of "memory", or of the disk at
-	// the path in "disk:/home".
+	// the path in "disk:/home". It may block.
 	Reading(name string) (int64, error)
 	// SetAlarm asks that the machine be awake at a time, whatever it does
 	// then; the zero time asks for nothing. Its error says why it cannot be.
 	SetAlarm(at time.Time) error
 
 	// Start starts a program and returns once it runs. Its error is an
-	// [*StartError].
+	// [*StartError]. It may block.
 	Start(o Order) (Process, error)
 	// Adopt finds a program that an earlier keeper started and goes on
 	// watching it. It returns nil where nothing of it runs any more. pid is 0
-	// where the earlier keeper did not get to know it.
+	// where the earlier keeper did not get to know it. It may block.
 	Adopt(o Order, pid int) Process
 	// Close lets the clock and the watches go. Programs run on.
 	Close() error
 }
 
-// Wake is why a keeper was woken.
+// Clock is one reading of a machine's clocks.
+type Clock struct {
+	Now    time.Time     // the wall clock
+	Uptime time.Duration // since the machine has booted, asleep or not; it is never set
+}
+
+// Ahead is by how much the wall clock is ahead of the uptime. It changes only
+// when the wall clock is set.
+func (c Clock) Ahead() time.Duration { return time.Duration(c.Now.UnixNano()) - c.Uptime }
+
+// Wake tells that the time asked for has come, or that the wall clock was set:
+// which, the clocks tell.
 type Wake struct {
-	ClockSet bool
-	By       time.Duration // by how much the clock was set
-	Asleep   time.Duration // how long the machine has slept
+	Asleep time.Duration // how long the machine has slept
 }
 
 // After returns a wake that stands for itself and an earlier one.
-func (w Wake) After(old Wake) Wake {
-	return Wake{ClockSet: w.ClockSet || old.ClockSet, By: w.By + old.By, Asleep: w.Asleep + old.Asleep}
-}
+func (w Wake) After(old Wake) Wake { return Wake{Asleep: w.Asleep + old.Asleep} }
 
 // Trouble is something that a keeper wants to be told of and cannot be.
 type Trouble struct {

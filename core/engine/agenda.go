@@ -4,6 +4,7 @@ import (
 	"container/heap"
 
 	"timegate/core/calendar"
+	"timegate/core/phrase"
 )
 
 // agenda is a heap of gates by the instant at which they want attention.
@@ -14,7 +15,7 @@ func (a agenda) Less(i, j int) bool {
 	if a[i].wake != a[j].wake {
 		return a[i].wake < a[j].wake
 	}
-	return a[i].gate.Name < a[j].gate.Name
+	return a[i].name < a[j].name
 }
 func (a agenda) Swap(i, j int) {
 	a[i], a[j] = a[j], a[i]
@@ -34,22 +35,24 @@ func (a *agenda) Pop() any {
 	return gs
 }
 
-// arm puts a gate into the agenda at the next instant that matters to it.
+// arm schedules a gate whose state has changed.
 func (e *Engine) arm(gs *gateState) {
-	at := calendar.Instant(never)
-	if !e.paused {
+	e.touch(gs)
+	if gs.gate != nil {
 		for _, o := range gs.opens {
-			at = min(at, o.moment, o.repeat, o.ripe)
-		}
-		if gs.retry != nil {
-			at = min(at, gs.retryAt)
-		}
-		if gs.waiting != nil {
-			at = min(at, gs.waitUntil, gs.waitMends)
+			if o.Moment == never && o.phrase().Kind == phrase.AfterSuccess {
+				e.findMoment(gs, o, e.now) // nothing may be in its way any more
+			}
 		}
 	}
-	for _, r := range gs.runs {
-		at = min(at, r.killAt, gs.deadline(r))
+	e.schedule(gs)
+}
+
+// schedule puts a gate into the agenda at the next instant that matters to it.
+func (e *Engine) schedule(gs *gateState) {
+	at := calendar.Instant(never)
+	if gs.gate != nil {
+		at = e.nextAttention(gs)
 	}
 	gs.wake = at
 	switch {
@@ -63,10 +66,31 @@ func (e *Engine) arm(gs *gateState) {
 	}
 }
 
+func (e *Engine) nextAttention(gs *gateState) calendar.Instant {
+	at := calendar.Instant(never)
+	if !e.paused() {
+		for _, o := range gs.opens {
+			at = min(at, o.Moment, o.Repeat, o.Settles)
+		}
+		if gs.Retry != nil {
+			at = min(at, gs.Retry.At)
+		}
+		if r := gs.Needing; r != nil {
+			if at = min(at, r.At); r.Mends != 0 {
+				at = min(at, r.Mends)
+			}
+		}
+	}
+	for _, r := range gs.runs {
+		at = min(at, r.KillAt, gs.deadline(r))
+	}
+	return at
+}
+
 // deadline is when a run has taken as long as it may.
 func (gs *gateState) deadline(r *run) calendar.Instant {
-	if gs.gate.Limits.Longest == 0 || r.stopping != "" || r.began == 0 {
+	if gs.gate.Limits.Longest == 0 || r.Stopping != "" || r.Began == 0 {
 		return never
 	}
-	return r.began.Add(gs.gate.Limits.Longest)
+	return r.Began.Add(gs.gate.Limits.Longest)
 }

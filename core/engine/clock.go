@@ -1,58 +1,61 @@
 package engine
 
-import (
-	"timegate/core/calendar"
-	"timegate/core/phrase"
-)
+import "timegate/core/calendar"
 
-// clockSet computes every due anew from the time that now holds. What is
+// setClock computes every due anew from the time that now holds. What is
 // elapsed time, such as a delay that is under way, goes on as if nothing had
 // happened.
-func (e *Engine) clockSet(by calendar.Instant) {
-	for _, at := range []*calendar.Instant{&e.batchAt, &e.facts.IdleSince} {
-		shift(at, by)
+func (e *Engine) setClock(by calendar.Instant) {
+	e.changed = true
+	shift(by, &e.Ahead, &e.BatchAt, &e.Facts.IdleSince)
+	if e.Hold != nil {
+		shift(by, &e.Hold.Since)
 	}
-	for i := range e.held {
-		shift(&e.held[i].since, by)
+	for _, h := range e.held {
+		shift(by, &h.req.Since, &h.req.At)
 	}
 	for _, gs := range e.gates {
-		for _, at := range []*calendar.Instant{&gs.retryAt, &gs.waitUntil, &gs.waitMends, &gs.lastGood, &gs.lastEnd} {
-			shift(at, by)
+		shift(by, &gs.LastGood, &gs.LastEnd)
+		gs.LastGood = min(gs.LastGood, e.now)
+		for _, req := range []*Request{gs.Queued, gs.Retry, gs.Needing} {
+			if req != nil {
+				shift(by, &req.Since, &req.At, &req.Mends)
+			}
 		}
-		gs.lastGood = min(gs.lastGood, e.now)
-		for _, o := range gs.opens {
-			e.clockSetFor(gs, o, by)
+		if gs.gate != nil {
+			for _, o := range gs.opens {
+				e.setClockFor(gs, o, by)
+			}
 		}
 		for _, r := range gs.runs {
-			shift(&r.killAt, by)
-			shift(&r.began, by)
-			r.began = min(r.began, e.now)
+			shift(by, &r.KillAt, &r.Began)
+			r.Began = min(r.Began, e.now)
 		}
 		e.arm(gs)
 	}
 }
 
-func (e *Engine) clockSetFor(gs *gateState, o *opening, by calendar.Instant) {
-	if o.Plan.Phrase.Kind == phrase.Event {
-		for _, at := range []*calendar.Instant{&o.moment, &o.repeat, &o.base, &o.lastDue, &o.ripe} {
-			shift(at, by)
-		}
+func (e *Engine) setClockFor(gs *gateState, o *opening, by calendar.Instant) {
+	if o.onEvent() {
+		shift(by, &o.Moment, &o.Repeat, &o.Base, &o.LastDue, &o.Settles)
 		return
 	}
-	if o.moment != never && o.moment <= e.now {
+	if o.Moment != never && o.Moment <= e.now {
 		return // set forward over it: decided as late or missed
 	}
-	e.schedule(gs, o, e.now)
-	if o.base > e.now {
-		o.base, o.repeat = 0, never
-	} else if o.base != 0 {
-		o.repeat = nextRepeat(o, e.now)
+	e.findMoment(gs, o, e.now)
+	if o.Base > e.now {
+		o.Base, o.Repeat = 0, never
+	} else if o.Base != 0 {
+		o.findRepeat(e.now)
 	}
 }
 
-// shift moves an instant that is known.
-func shift(at *calendar.Instant, by calendar.Instant) {
-	if *at != 0 && *at != never {
-		*at += by
+// shift moves instants that are known.
+func shift(by calendar.Instant, list ...*calendar.Instant) {
+	for _, at := range list {
+		if *at != 0 && *at != never {
+			*at += by
+		}
 	}
 }

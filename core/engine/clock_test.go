@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"timegate/core/calendar"
+	. "timegate/core/engine"
 )
 
 // TestClockSets sets the clock forward and back again, or back and forward
@@ -17,10 +18,10 @@ func TestClockSets(t *testing.T) {
 	for _, by := range []time.Duration{time.Second, 45 * time.Second, time.Hour, 24 * time.Hour, 366 * 24 * time.Hour} {
 		for _, sign := range []time.Duration{1, -1} {
 			t.Run(fmt.Sprint(sign*by), func(t *testing.T) {
-				s := &script{t: t, engine: New(), takes: map[string]time.Duration{}, ends: map[int64]calendar.Instant{}}
+				s := newScript(t)
 				s.define("humidity-log", "opens = [\"every 10m\"]\n[rules]\nbusy = \"beside\"")
 				c := &clockRun{t: t, engine: s.engine, now: s.instant("08:55"), started: map[calendar.Instant]int{}}
-				c.send(Event{Kind: Begin, At: c.now, Memory: &Memory{NextRun: 1}, Set: s.pending})
+				c.send(&Begin{Gates: s.pending})
 				first := c.now
 				c.run(34*time.Minute + 50*time.Second) // to 09:29:50
 				c.set(sign * by)
@@ -52,17 +53,17 @@ type clockRun struct {
 	spans   [][2]calendar.Instant // of dues that were missed together
 }
 
-func (c *clockRun) send(ev Event) {
-	for _, d := range c.engine.Handle(ev) {
+func (c *clockRun) send(body Body) {
+	for _, d := range c.engine.Handle(Event{At: c.now, Body: body}) {
 		switch {
 		case d.Starts():
 			c.started[d.Due]++
-			if late := ev.At.Sub(d.Due); late > Tolerance || late < 0 {
-				c.t.Errorf("%v was started at %v", d.Due.Time(), ev.At.Time())
+			if late := c.now.Sub(d.Due); late > Tolerance || late < 0 {
+				c.t.Errorf("%v was started at %v", d.Due.Time(), c.now.Time())
 			}
-			c.engine.Handle(Event{Kind: Ended, At: ev.At, Run: d.Run})
+			c.engine.Handle(Event{At: c.now, Body: &RunEnded{Run: d.Run}})
 		case d.Kind == Skip:
-			c.spans = append(c.spans, [2]calendar.Instant{d.first, d.Due})
+			c.spans = append(c.spans, [2]calendar.Instant{d.First(), d.Due})
 		}
 	}
 }
@@ -85,12 +86,12 @@ func (c *clockRun) run(d time.Duration) {
 			break
 		}
 		c.now = max(c.now, at)
-		c.send(Event{Kind: Tick, At: c.now})
+		c.send(&Tick{})
 	}
 	c.now = end
 }
 
 func (c *clockRun) set(by time.Duration) {
 	c.now = c.now.Add(by)
-	c.send(Event{Kind: ClockSet, At: c.now, By: calendar.Instant(by.Milliseconds())})
+	c.send(&ClockSet{By: calendar.Instant(by.Milliseconds())})
 }

@@ -5,9 +5,13 @@
 //	decisions := e.Handle(event) // what follows from an event
 //	at, ok := e.Wake()           // when to send the next tick
 //
-// The same events give the same decisions, byte for byte, in the keeper, in a
-// rehearsal and in a replay of the journal. An Engine belongs to one
-// goroutine.
+// State, definitions and events alone give the decisions, byte for byte, in
+// the keeper, in a rehearsal and in a replay of the journal. What is kept of
+// an engine is its [State]; a [Delta] is what an event has changed of it, gate
+// by gate. A keeper begins with [Restore] and one [Begin] event, which brings
+// its environment and all gates; history is never read.
+//
+// An Engine belongs to one goroutine. Another one gets a [Engine.Clone].
 //
 // # Lateness
 //

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"encoding/json"
+	"fmt"
 	"time"
 
 	"timegate/core/calendar"
@@ -8,74 +10,204 @@ import (
 	"timegate/core/phrase"
 )
 
-// Tolerance is how late a tick may bring a moment that still counts as kept.
-const Tolerance = time.Minute
+// Kind names a kind of event.
+type Kind string
 
-// EventKind names what happened.
-type EventKind string
-
-// The kinds of event.
-const (
-	Begin    EventKind = "begin"     // a keeper takes over; Memory and Set are given
-	Gates    EventKind = "gates"     // gates were added or changed (Set) or taken away (Removed)
-	Tick     EventKind = "tick"      // time has come to At
-	ClockSet EventKind = "clock-set" // the wall clock was set by By; At is the new time
-	Boot     EventKind = "boot"      // the machine has booted
-	Happened EventKind = "happened"  // What happened on the machine, to whom or what Name says
-	Present  EventKind = "present"   // only the Facts have changed
-	Paced    EventKind = "paced"     // the keeper's Pace was set
-	Signal   EventKind = "signal"    // somebody sends the signal Name
-	Open     EventKind = "open"      // somebody opens Gate by hand
-	Stop     EventKind = "stop"      // somebody stops the runs of Gate
-	Pause    EventKind = "pause"     // nothing opens by itself, until Until where it is not 0
-	Resume   EventKind = "resume"    // the pause ends
-	Started  EventKind = "started"   // Run has started as process PID
-	Failed   EventKind = "failed"    // Run could not be started: Detail
-	Refuse   EventKind = "refused"   // Run is not safe to start: Detail
-	Ended    EventKind = "ended"     // Run has ended with Exit or by Signal
-	Lost     EventKind = "lost"      // Run is gone, and nobody saw how it ended
-
-	// What is only recorded, and nothing follows from.
-	Asleep EventKind = "asleep" // the machine slept until At, for By
-	Rest   EventKind = "rest"   // a keeper ends
-)
-
-// An Event is what the engine is told. Which fields are in use depends on
-// Kind.
+// An Event is what the engine is told: when, and what. Only the owner of the
+// engine stamps events.
 type Event struct {
-	Kind    EventKind        `json:"kind"`
-	At      calendar.Instant `json:"at"`
-	Gate    string           `json:"gate,omitempty"`
-	Name    string           `json:"name,omitempty"`
-	Run     int64            `json:"run,omitempty"`
-	PID     int              `json:"pid,omitempty"`
-	Exit    int              `json:"exit,omitempty"`
-	Signal  string           `json:"signal,omitempty"`
-	Until   calendar.Instant `json:"until,omitempty"`
-	Detail  string           `json:"detail,omitempty"`
-	Usage   *Usage           `json:"usage,omitempty"` // Ended
-	Set     []Definition     `json:"set,omitempty"`
-	Removed []string         `json:"removed,omitempty"`
-	Memory  *Memory          `json:"memory,omitempty"`
-	Host    string           `json:"host,omitempty"` // Begin: the machine's name
+	At   calendar.Instant
+	Body Body
+}
 
-	// What happened, with Name: the account of a logon, logoff, lock or
-	// unlock, and what was watched for where something was (see
-	// [phrase.Occurrence.Watch]). Subject is what it happened to, such as the
-	// device, and Text the line of a log. Count is how often it happened, of
-	// which this event is the sum.
-	What    phrase.What      `json:"what,omitempty"`
-	Subject string           `json:"subject,omitempty"`
-	Text    string           `json:"text,omitempty"`
-	Count   int64            `json:"count,omitempty"`
-	Files   []string         `json:"-"` // that changed
-	Facts   *Facts           `json:"facts,omitempty"`
-	By      calendar.Instant `json:"by,omitempty"` // ClockSet, Asleep: by how much, and how long, in milliseconds
-	Pace    *Pace            `json:"pace,omitempty"`
+// Kind returns the kind of the event.
+func (ev *Event) Kind() Kind { return ev.Body.Kind() }
 
-	// Readings are what was measured when the run started or ended, in bytes.
+// A Body is what an event tells. Each kind of event has a type of its own.
+type Body interface{ Kind() Kind }
+
+// Begin is the first event of a keeper: its whole environment, and what it
+// found.
+type Begin struct {
+	Environment
+	// BootID names this boot of the machine; it is "" where that cannot be
+	// told. Uptime is how long the machine has been up, asleep or not, in
+	// milliseconds; with it a clock that was set while no keeper ran is
+	// noticed. 0 where that cannot be told.
+	BootID string `json:"boot_id"`
+	Uptime int64  `json:"uptime_ms"`
+
+	Pace  Pace         `json:"pace"`
+	Gates []Definition `json:"gates"`          // all of them
+	Gone  []Definition `json:"gone,omitempty"` // those that were removed while they ran
+	Facts Facts        `json:"facts"`
+	// Lost are runs that were alive in the state and are no more.
+	Lost []int64 `json:"lost,omitempty"`
+}
+
+// Environment is where a keeper keeps its gates.
+type Environment struct {
+	Zone  string     `json:"zone"`
+	Scope gate.Scope `json:"scope"`
+	Host  string     `json:"host"`
+}
+
+// A Definition is a gate as an event brings it. Version identifies its text,
+// and Days the texts of the files of days that it reads, by path, so that a
+// journal can keep each text once.
+type Definition struct {
+	Name    string            `json:"name"`
+	Version string            `json:"version"`
+	Days    map[string]string `json:"days,omitempty"`
+	Gate    *gate.Gate        `json:"-"`
+}
+
+// GatesChanged tells of gates that were added, changed or removed, and of a
+// zone of the machine that was changed, with which all gates come anew.
+type GatesChanged struct {
+	Zone    string       `json:"zone,omitempty"`
+	Set     []Definition `json:"set,omitempty"`
+	Removed []string     `json:"removed,omitempty"`
+	Facts   *Facts       `json:"facts,omitempty"`
+}
+
+// Tick tells that a time has come that [Engine.Wake] asked for.
+type Tick struct{}
+
+// ClockSet tells that the wall clock was set by By milliseconds. The event's
+// time is the new one.
+type ClockSet struct {
+	By calendar.Instant `json:"by_ms"`
+}
+
+// Booted tells that the machine has booted, while a keeper keeps it: only a
+// staged one does.
+type Booted struct {
+	BootID string `json:"boot_id"`
+	Facts  Facts  `json:"facts"`
+}
+
+// Occurred tells of an event of the machine that gates may open on.
+type Occurred struct {
+	Event phrase.EventKind `json:"event"`
+	// Name is the account of a logon, logoff, lock or unlock, and what was
+	// watched for where something was (see [phrase.EventSpec.Watch]).
+	Name    string   `json:"name,omitempty"`
+	Subject string   `json:"subject,omitempty"` // what it happened to, such as the device
+	Text    string   `json:"text,omitempty"`    // the line of a log
+	Count   int64    `json:"count,omitempty"`   // how often, where this stands for several
+	Files   []string `json:"-"`                 // that changed; nothing is decided by their names
+	// From is when the first of several changes came for which the event
+	// stands, the last of which gave it its time. 0 where it is one.
+	From calendar.Instant `json:"from,omitempty"`
+	// Distinct is how many different files are changing, by GATE/OPENING. The
+	// engine fills it in where it is given the names; a replay, which has none,
+	// is given it in their place.
+	Distinct map[string]int64 `json:"distinct,omitempty"`
+	Facts    *Facts           `json:"facts,omitempty"`
+	// Holds tells that the machine waits, before it sleeps or shuts down, for
+	// the decision [Release].
+	Holds bool `json:"holds,omitempty"`
+}
+
+// FactsChanged tells what now holds on the machine.
+type FactsChanged struct {
+	Facts Facts `json:"facts"`
+}
+
+// PaceSet tells that the settings have another pace.
+type PaceSet struct {
+	Pace Pace `json:"pace"`
+}
+
+// SignalSent tells that somebody sent a signal to the gates.
+type SignalSent struct {
+	Name string `json:"name"`
+}
+
+// OpenAsked tells that somebody opens a gate by hand.
+type OpenAsked struct {
+	Gate string `json:"gate"`
+}
+
+// StopAsked tells that somebody ends the runs of a gate by hand.
+type StopAsked struct {
+	Gate string `json:"gate"`
+}
+
+// PauseAsked tells that nothing is to open by itself, until Until where that
+// is not 0.
+type PauseAsked struct {
+	Until calendar.Instant `json:"until,omitempty"`
+}
+
+// ResumeAsked tells that a pause is over.
+type ResumeAsked struct{}
+
+// RunStarted tells that the program of a run has started.
+type RunStarted struct {
+	Run      int64            `json:"run"`
+	PID      int              `json:"pid"`
+	Note     string           `json:"note,omitempty"` // what could not be as it was wished
 	Readings map[string]int64 `json:"readings,omitempty"`
 }
+
+// StartFailed tells that the program of a run could not be started.
+type StartFailed struct {
+	Run    int64  `json:"run"`
+	Detail string `json:"detail"`
+}
+
+// StartUnsafe tells that the program of a run must not be started: Hazard says
+// why.
+type StartUnsafe struct {
+	Run    int64  `json:"run"`
+	Hazard Hazard `json:"hazard"`
+}
+
+// Hazard is what makes a start unsafe, or impossible with the rights that the
+// gate asks for.
+type Hazard struct {
+	Code    string `json:"code"` // as check names it
+	Message string `json:"message"`
+	Remedy  string `json:"remedy,omitempty"`
+}
+
+// RunEnded tells how a run has ended. EndedAt is its true end, which lies
+// before the event: what is decided follows the event.
+type RunEnded struct {
+	Run      int64            `json:"run"`
+	EndedAt  calendar.Instant `json:"ended_at"`
+	Exit     int              `json:"exit"`
+	Signal   string           `json:"signal,omitempty"` // that ended it, such as TERM
+	Usage    Usage            `json:"usage"`
+	Readings map[string]int64 `json:"readings,omitempty"`
+}
+
+// RunLost tells that a run is gone, and nobody saw how it ended.
+type RunLost struct {
+	Run  int64    `json:"run"`
+	Why  LossCode `json:"why"`
+	Used Usage    `json:"usage"`
+}
+
+// LossCode says why nobody saw how a run ended.
+type LossCode string
+
+// Why nobody saw how a run ended.
+const (
+	LostMeanwhile LossCode = "no-keeper"   // it ended while no keeper ran
+	LostStatus    LossCode = "status-gone" // it outlived its keeper, and the system does not tell
+)
+
+// Slept is recorded, and nothing follows from it: the machine slept for For
+// milliseconds, until the event.
+type Slept struct {
+	For calendar.Instant `json:"for_ms"`
+}
+
+// Ended is recorded, and nothing follows from it: the keeper ends.
+type Ended struct{}
 
 // Usage is what a run has used.
 type Usage struct {
@@ -86,144 +218,87 @@ type Usage struct {
 	Dropped  int64 `json:"dropped"`   // bytes of them that were not kept
 }
 
-// A Definition is a gate as an event brings it. Version identifies its text,
-// so that a journal can keep the text once.
-type Definition struct {
-	Name    string     `json:"name"`
-	Version string     `json:"version"`
-	Gate    *gate.Gate `json:"-"`
-}
-
-// Memory is what a new engine must know of the time before it.
-type Memory struct {
-	// LastSeen is the instant up to which every due has been decided, or 0
-	// where nothing was ever decided.
-	LastSeen calendar.Instant `json:"last_seen,omitempty"`
-	NextRun  int64            `json:"next_run"`
-	// Booted is when this boot of the machine was first seen, or 0 if it is
-	// new and a Boot event follows.
-	Booted      calendar.Instant            `json:"booted,omitempty"`
-	Paused      bool                        `json:"paused,omitempty"`
-	PausedSince calendar.Instant            `json:"paused_since,omitempty"`
-	PauseUntil  calendar.Instant            `json:"pause_until,omitempty"`
-	Versions    map[string]string           `json:"versions,omitempty"`  // of the gates that were known
-	Openings    map[string]OpeningMemory    `json:"openings,omitempty"`  // by GATE/OPENING
-	LastGood    map[string]calendar.Instant `json:"last_good,omitempty"` // by gate
-	Waiting     []WaitMemory                `json:"waiting,omitempty"`
-	Running     []RunMemory                 `json:"running,omitempty"`
-	People      []Person                    `json:"people,omitempty"` // whose logon was told, in this boot
-}
-
-// OpeningMemory is what was decided about an opening.
-type OpeningMemory struct {
-	Last   calendar.Instant `json:"last,omitempty"`   // the last due decided
-	Moment calendar.Instant `json:"moment,omitempty"` // the last moment that began its repeat
-	Count  int64            `json:"count,omitempty"`  // how many moments there were
-}
-
-// WaitMemory is a start that was waiting.
-type WaitMemory struct {
-	For     WaitFor          `json:"for"`
-	Gate    string           `json:"gate"`
-	Opening string           `json:"opening,omitempty"`
-	Due     calendar.Instant `json:"due"`
-	Until   calendar.Instant `json:"until,omitempty"`
-	Try     int              `json:"try,omitempty"`
-	Cause   *Cause           `json:"cause,omitempty"`
-}
-
-// RunMemory is a run that had not ended.
-type RunMemory struct {
-	Run     int64            `json:"run"`
-	Gate    string           `json:"gate"`
-	Opening string           `json:"opening,omitempty"`
-	Due     calendar.Instant `json:"due"`
-	Started calendar.Instant `json:"started,omitempty"`
-	PID     int              `json:"pid,omitempty"`
-	Try     int              `json:"try,omitempty"`
-}
-
-// DecisionKind names what follows.
-type DecisionKind string
-
-// The kinds of decision.
+// The kinds of event.
 const (
-	Start   DecisionKind = "start"    // start the program
-	Repeat  DecisionKind = "repeat"   // start it: a repeat of an earlier moment
-	Retry   DecisionKind = "retry"    // start it: another try after a failure
-	CatchUp DecisionKind = "catch-up" // start it: for moments that were missed
-	Wait    DecisionKind = "wait"     // the start waits
-	Skip    DecisionKind = "skip"     // a moment passes without a start
-	Halt    DecisionKind = "stop"     // send Signal to the program
-	End     DecisionKind = "end"      // the run has ended with Result
+	KindBegin        Kind = "begin"
+	KindGatesChanged Kind = "gates"
+	KindTick         Kind = "tick"
+	KindClockSet     Kind = "clock-set"
+	KindBooted       Kind = "boot"
+	KindOccurred     Kind = "occurred"
+	KindFactsChanged Kind = "facts"
+	KindPaceSet      Kind = "pace"
+	KindSignalSent   Kind = "signal"
+	KindOpenAsked    Kind = "open"
+	KindStopAsked    Kind = "stop"
+	KindPauseAsked   Kind = "pause"
+	KindResumeAsked  Kind = "resume"
+	KindRunStarted   Kind = "run-started"
+	KindStartFailed  Kind = "start-failed"
+	KindStartUnsafe  Kind = "start-unsafe"
+	KindRunEnded     Kind = "run-ended"
+	KindRunLost      Kind = "run-lost"
+	KindSlept        Kind = "slept"
+	KindEnded        Kind = "end"
 )
 
-// WaitFor is what a start waits for.
-type WaitFor string
+// The bodies' kinds.
+func (*Begin) Kind() Kind        { return KindBegin }
+func (*GatesChanged) Kind() Kind { return KindGatesChanged }
+func (*Tick) Kind() Kind         { return KindTick }
+func (*ClockSet) Kind() Kind     { return KindClockSet }
+func (*Booted) Kind() Kind       { return KindBooted }
+func (*Occurred) Kind() Kind     { return KindOccurred }
+func (*FactsChanged) Kind() Kind { return KindFactsChanged }
+func (*PaceSet) Kind() Kind      { return KindPaceSet }
+func (*SignalSent) Kind() Kind   { return KindSignalSent }
+func (*OpenAsked) Kind() Kind    { return KindOpenAsked }
+func (*StopAsked) Kind() Kind    { return KindStopAsked }
+func (*PauseAsked) Kind() Kind   { return KindPauseAsked }
+func (*ResumeAsked) Kind() Kind  { return KindResumeAsked }
+func (*RunStarted) Kind() Kind   { return KindRunStarted }
+func (*StartFailed) Kind() Kind  { return KindStartFailed }
+func (*StartUnsafe) Kind() Kind  { return KindStartUnsafe }
+func (*RunEnded) Kind() Kind     { return KindRunEnded }
+func (*RunLost) Kind() Kind      { return KindRunLost }
+func (*Slept) Kind() Kind        { return KindSlept }
+func (*Ended) Kind() Kind        { return KindEnded }
 
-// What a start may wait for.
-const (
-	ForRun   WaitFor = "run"   // for a run of its gate to end
-	ForRetry WaitFor = "retry" // for its next try
-	ForDelay WaitFor = "delay" // for the delay after its event
-	ForQuiet WaitFor = "quiet" // for files to be quiet
-	ForNeeds WaitFor = "needs" // for what its gate needs
-	ForPace  WaitFor = "pace"  // for its turn among the starts of a boot or logon
-)
-
-// Cause is the event that brought a moment.
-type Cause struct {
-	Event   phrase.What `json:"event"`
-	Account string      `json:"account,omitempty"` // logon, logoff, lock, unlock
-	Subject string      `json:"subject,omitempty"` // device, mount point, signal, gate, log
-	Text    string      `json:"text,omitempty"`    // the line of a log
-	Count   int64       `json:"count,omitempty"`   // of changes or lines
-	Files   []string    `json:"-"`                 // that changed
-}
-
-// Result is how a run, or a moment without one, turned out.
-type Result string
-
-// The results.
-const (
-	Running Result = "running"
-	OK      Result = "ok"
-	Failure Result = "failed"
-	Stopped Result = "stopped" // ended by hand or to be replaced
-	Overran Result = "overran" // ended because it took longer than its limit
-	Skipped Result = "skipped" // passed over by a rule
-	Missed  Result = "missed"  // slept or off through
-	Refused Result = "refused" // not safe or not possible to start
-	LostRun Result = "lost"    // nobody saw how it ended
-)
-
-// A Decision is what the engine wants done, or has found.
-type Decision struct {
-	Kind    DecisionKind     `json:"kind"`
-	At      calendar.Instant `json:"at"`
-	Gate    string           `json:"gate"`
-	Opening string           `json:"opening,omitempty"` // "" for a start by hand
-	Due     calendar.Instant `json:"due,omitempty"`
-	Run     int64            `json:"run,omitempty"`
-	Result  Result           `json:"result,omitempty"` // End, Skip
-	Signal  string           `json:"signal,omitempty"` // Halt: TERM or KILL
-	Count   int64            `json:"count,omitempty"`  // Skip: how many dues, where more than one
-	Moment  bool             `json:"moment,omitempty"` // the due begins the opening's repeats
-	For     WaitFor          `json:"for,omitempty"`    // Wait: what for
-	Until   calendar.Instant `json:"until,omitempty"`  // Wait: when it is tried again, or given up
-	Try     int              `json:"try,omitempty"`    // how many tries there were before, for this due
-	Cause   *Cause           `json:"cause,omitempty"`
-	Rule    string           `json:"rule,omitempty"` // the key of the gate file that decided, or "pace" of the settings
-	Reason  string           `json:"reason"`
-
-	first, earlier calendar.Instant // Skip: the first due, and the one before the last
-}
-
-// Starts reports whether the decision starts a program.
-func (d *Decision) Starts() bool {
-	switch d.Kind {
-	case Start, Repeat, Retry, CatchUp:
-		return true
+// NewBody returns an empty body of a kind, to be decoded into. Its error
+// names a kind that is not known.
+func NewBody(kind Kind) (Body, error) {
+	for _, b := range []Body{&Begin{}, &GatesChanged{}, &Tick{}, &ClockSet{}, &Booted{}, &Occurred{}, &FactsChanged{}, &PaceSet{}, &SignalSent{},
+		&OpenAsked{}, &StopAsked{}, &PauseAsked{}, &ResumeAsked{}, &RunStarted{}, &StartFailed{}, &StartUnsafe{}, &RunEnded{}, &RunLost{}, &Slept{}, &Ended{}} {
+		if b.Kind() == kind {
+			return b, nil
+		}
 	}
-	return false
+	return nil, fmt.Errorf("no event is of the kind %q", kind)
+}
+
+// DecodeEvent reads an event as it was recorded.
+func DecodeEvent(at calendar.Instant, kind Kind, body []byte) (Event, error) {
+	b, err := NewBody(kind)
+	if err == nil {
+		err = json.Unmarshal(body, b)
+	}
+	return Event{At: at, Body: b}, err
+}
+
+// Span is a length of time, to the millisecond. In JSON it is in seconds.
+type Span time.Duration
+
+// MarshalJSON implements [json.Marshaler].
+func (s Span) MarshalJSON() ([]byte, error) {
+	return json.Marshal(float64(time.Duration(s).Milliseconds()) / 1000)
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (s *Span) UnmarshalJSON(text []byte) error {
+	var seconds float64
+	if err := json.Unmarshal(text, &seconds); err != nil {
+		return err
+	}
+	*s = Span(time.Duration(seconds*1000+0.5) * time.Millisecond)
+	return nil
 }

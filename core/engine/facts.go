@@ -22,6 +22,13 @@ type Facts struct {
 	Pressure  int              `json:"pressure,omitempty"`   // how much of the time work waits, in percent
 }
 
+// Clone returns facts that share nothing with these.
+func (f *Facts) Clone() Facts {
+	c := *f
+	c.People, c.Desktops, c.Paths = slices.Clone(f.People), slices.Clone(f.Desktops), slices.Clone(f.Paths)
+	return c
+}
+
 // Person is an account that is logged on.
 type Person struct {
 	Account string           `json:"account"`
@@ -39,75 +46,87 @@ func person(people []Person, account string) (Person, bool) {
 
 // lack is a need of a gate that does not hold.
 type lack struct {
-	what  string           // in words; "" where all hold
-	key   string           // which need it is
-	mends calendar.Instant // when it will hold by the passing of time; never if that is not known
+	need  *Need            // nil where all hold
+	key   string           // the key of the gate's file that asks for it
+	mends calendar.Instant // when it will hold by the passing of time; 0 if that is not known
 }
 
 // unmet returns the first need of a gate that does not hold.
 func (f *Facts) unmet(g *gate.Gate, now calendar.Instant) lack {
 	n := &g.Needs
-	switch {
-	case n.Power != "any" && f.OnBattery && !f.charged(n.Power):
-		if _, least, ok := strings.Cut(n.Power, " or "); ok {
-			return lack{fmt.Sprintf("mains power or a charge of %s (it is at %s)", least, f.chargeText()), "needs.power", never}
+	if n.Power != "any" && f.OnBattery {
+		least, known := leastCharge(n.Power)
+		if !known || f.Charge < least {
+			return lack{need: &Need{Kind: NeedPower, Least: least, Charge: f.Charge}, key: "needs.power"}
 		}
-		return lack{"mains power", "needs.power", never}
-	case n.People == "someone" && len(f.People) == 0:
-		return lack{"somebody logged on", "needs.people", never}
-	case n.People == "nobody" && len(f.People) > 0:
-		return lack{"nobody logged on (" + f.People[0].Account + " is)", "needs.people", never}
 	}
-	if _, ok := person(f.People, n.People); !ok && n.People != "any" && n.People != "someone" && n.People != "nobody" {
-		return lack{n.People + " logged on", "needs.people", never}
+	if need := f.unmetPeople(n.People); need != nil {
+		return lack{need: need, key: "needs.people"}
 	}
 	for _, path := range n.Paths {
 		if !slices.Contains(f.Paths, path) {
-			return lack{path, "needs.paths", never}
+			return lack{need: &Need{Kind: NeedPath, Path: path}, key: "needs.paths"}
 		}
 	}
 	if n.Online && !f.Online {
-		return lack{"a network", "needs.online", never}
+		return lack{need: &Need{Kind: NeedOnline}, key: "needs.online"}
 	}
 	if n.Idle > 0 {
+		need := &Need{Kind: NeedIdle, Span: Span(n.Idle)}
 		if f.IdleSince == 0 {
-			return lack{spanText(n.Idle) + " of idleness", "needs.idle", never}
+			return lack{need: need, key: "needs.idle"}
 		}
 		if at := f.IdleSince.Add(n.Idle); at > now {
-			return lack{spanText(n.Idle) + " of idleness", "needs.idle", at}
+			return lack{need: need, key: "needs.idle", mends: at}
 		}
 	}
-	return f.desktop(&g.As)
+	if need := f.unmetDesktop(&g.As); need != nil {
+		return lack{need: need, key: keyDesktop}
+	}
+	return lack{}
+}
+
+func (f *Facts) unmetPeople(who string) *Need {
+	switch who {
+	case "any":
+		return nil
+	case "someone":
+		if len(f.People) == 0 {
+			return &Need{Kind: NeedPeople}
+		}
+		return nil
+	case "nobody":
+		if len(f.People) > 0 {
+			return &Need{Kind: NeedNobody, Account: f.People[0].Account}
+		}
+		return nil
+	}
+	if _, ok := person(f.People, who); !ok {
+		return &Need{Kind: NeedPeople, Account: who}
+	}
+	return nil
 }
 
 // keyDesktop is the need that a program on a desktop has by itself.
 const keyDesktop = "as.desktop"
 
-// desktop returns what lacks for a program that runs on a desktop.
-func (f *Facts) desktop(as *gate.As) lack {
+// unmetDesktop returns what lacks for a program that runs on a desktop.
+func (f *Facts) unmetDesktop(as *gate.As) *Need {
 	switch {
 	case !as.Desktop, as.Elevated && len(f.Desktops) > 0, !as.Elevated && slices.Contains(f.Desktops, as.User):
-		return lack{mends: never}
+		return nil
 	case as.Elevated:
-		return lack{"somebody's desktop", keyDesktop, never}
-	case as.User == "":
-		return lack{"a desktop", keyDesktop, never}
+		return &Need{Kind: NeedDesktop, Any: true}
 	}
-	return lack{as.User + "'s desktop", keyDesktop, never}
+	return &Need{Kind: NeedDesktop, Account: as.User}
 }
 
-// charged reports whether the battery holds what a need of power asks for.
-func (f *Facts) charged(power string) bool {
-	var least int
-	if n, _ := fmt.Sscanf(power, "mains or %d%%", &least); n != 1 {
-		return false
+// leastCharge returns the charge that a need of power is content with, and
+// whether it is with any.
+func leastCharge(power string) (least int, ok bool) {
+	if _, after, found := strings.Cut(power, " or "); found {
+		n, _ := fmt.Sscanf(after, "%d%%", &least)
+		return least, n == 1
 	}
-	return f.Charge >= least
-}
-
-func (f *Facts) chargeText() string {
-	if f.Charge == 0 {
-		return "an unknown one"
-	}
-	return fmt.Sprintf("%d%%", f.Charge)
+	return 0, false
 }

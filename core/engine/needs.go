@@ -2,11 +2,9 @@ package engine
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"time"
 
-	"timegate/core/calendar"
 	"timegate/core/gate"
 )
 
@@ -14,119 +12,136 @@ import (
 // person is logged on some time before the desktop is there.
 const DesktopWait = 2 * time.Minute
 
-// patience is how long a gate waits for a need; no key stands for one that
+// waitFor is how long a gate waits for a need; no key stands for one that
 // came too late.
-func patience(g *gate.Gate, key string) time.Duration {
+func waitFor(g *gate.Gate, key string) time.Duration {
 	if g.As.Desktop && (key == keyDesktop || key == "") {
 		return max(g.Needs.Wait, DesktopWait)
 	}
 	return g.Needs.Wait
 }
 
-// admit starts a program as soon as its needs hold, its turn has come and no
-// run of it is in the way.
-func (e *Engine) admit(gs *gateState, req request) {
+// checkNeeds is the first of the checks that a start passes: its needs must
+// hold. Its turn and a run that is in the way come after. A start by hand asks
+// for none but the last.
+func (e *Engine) checkNeeds(gs *gateState, req Request) {
 	if req.byHand() {
-		e.place(gs, req)
+		e.checkBusy(gs, req)
 		return
 	}
-	missing := e.facts.unmet(gs.gate, e.now)
-	switch wait := patience(gs.gate, missing.key); {
-	case missing.what == "":
-		e.turn(gs, req)
+	missing := e.Facts.unmet(gs.gate, e.now)
+	switch wait := waitFor(gs.gate, missing.key); {
+	case missing.need == nil:
+		e.checkTurn(gs, req)
 	case wait == 0:
-		e.skip(gs, req, missing.key, "it needs "+missing.what)
+		e.skip(gs, req, missing.key, Reason{CodeUnmet, Args{Need: missing.need}})
 	default:
-		if w := gs.waiting; w != nil {
-			e.skip(gs, *w, "needs.wait", overtaken)
+		if w := gs.Needing; w != nil {
+			e.skip(gs, *w, "needs.wait", Reason{Code: CodeOvertaken})
 		}
-		req.lacked, req.since = missing.what, e.now
-		gs.waiting, gs.waitUntil, gs.waitMends = &req, e.now.Add(wait), missing.mends
-		e.wait(gs, req, ForNeeds, gs.waitUntil, missing.key, fmt.Sprintf("it needs %s and waits for that up to %s", missing.what, spanText(wait)))
+		req.Lacks, req.Since, req.At, req.Mends = missing.need, e.now, e.now.Add(wait), missing.mends
+		gs.Needing = &req
+		e.needing(gs)
+		e.wait(gs, req, ForNeeds, missing.key, Reason{CodeNeeds, Args{Need: missing.need, Span: Span(wait)}})
 	}
 }
 
-const overtaken = "a later moment has taken its place"
+// needing notes whether a gate waits for its needs.
+func (e *Engine) needing(gs *gateState) {
+	if gs.Needing == nil {
+		delete(e.needers, gs)
+	} else {
+		e.needers[gs] = struct{}{}
+	}
+}
 
-// expect looks again at a start that waits for its needs.
-func (e *Engine) expect(gs *gateState) {
-	req := gs.waiting
-	if req == nil || e.paused {
+// recheckNeeds looks again at a start that waits for its needs.
+func (e *Engine) recheckNeeds(gs *gateState) {
+	req := gs.Needing
+	if req == nil || e.paused() || gs.gate == nil {
 		return
 	}
-	missing := e.facts.unmet(gs.gate, e.now)
-	waited := spanText(e.now.Sub(req.since))
+	missing := e.Facts.unmet(gs.gate, e.now)
 	switch {
-	case missing.what == "" && e.now <= gs.waitUntil.Add(Tolerance):
-		gs.waiting = nil
-		req.reason += fmt.Sprintf("; waited %s for %s", waited, req.lacked)
-		e.turn(gs, *req)
-	case gs.waitUntil <= e.now:
-		gs.waiting = nil
+	case missing.need == nil && e.now <= req.At.Add(Tolerance):
+		gs.Needing = nil
+		e.needing(gs)
+		req.Why.Args.Waited = &Waited{For: ForNeeds, Span: Span(e.now.Sub(req.Since)), Need: req.Lacks}
+		e.checkTurn(gs, *req)
+	case req.At <= e.now:
+		gs.Needing = nil
+		e.needing(gs)
 		rule := "needs.wait"
-		if patience(gs.gate, missing.key) > gs.gate.Needs.Wait {
+		if waitFor(gs.gate, missing.key) > gs.gate.Needs.Wait {
 			rule = keyDesktop
 		}
-		e.skip(gs, *req, rule, fmt.Sprintf("it needs %s, which did not come within %s", cmp.Or(missing.what, req.lacked), spanText(patience(gs.gate, missing.key))))
+		e.skip(gs, *req, rule, Reason{CodeNeverCame, Args{Need: cmp.Or(missing.need, req.Lacks), Span: Span(waitFor(gs.gate, missing.key))}})
 	default:
-		req.lacked, gs.waitMends = missing.what, missing.mends
+		req.Lacks, req.Mends = missing.need, missing.mends
 	}
 }
 
-// WaitsForDesktop reports whether a start waits for somebody's desktop.
-func (e *Engine) WaitsForDesktop() bool {
-	for _, gs := range e.gates {
-		if gs.waiting != nil && gs.gate.As.Desktop && e.facts.unmet(gs.gate, e.now).key == keyDesktop {
-			return true
-		}
-	}
-	return false
-}
-
-// learn takes over what now holds on the machine, lets starts go on that
+// updateFacts records what now holds on the machine, lets starts go on that
 // waited for it and ends runs that must not go on without it.
-func (e *Engine) learn(f *Facts) {
-	idle := e.facts.IdleSince
-	e.facts = *f
-	e.touched(idle)
+func (e *Engine) updateFacts(f *Facts) {
+	idle := e.Facts.IdleSince
+	e.Facts, e.changed = f.Clone(), true
+	e.idleChanged(idle)
 	var waiting, losing []*gateState
-	for _, gs := range e.gates {
-		if gs.waiting != nil {
-			waiting = append(waiting, gs)
-		}
+	for gs := range e.needers {
+		waiting = append(waiting, gs)
 	}
 	for _, r := range e.runs {
-		if r.gate.gate.Needs.IfLost == "stop" && !slices.Contains(losing, r.gate) {
-			losing = append(losing, r.gate)
+		if gs := r.gate; gs.gate != nil && gs.gate.Needs.IfLost == "stop" && !slices.Contains(losing, gs) {
+			losing = append(losing, gs)
 		}
 	}
-	byName := func(a, b *gateState) int { return cmp.Compare(a.gate.Name, b.gate.Name) }
+	byName := func(a, b *gateState) int { return cmp.Compare(a.name, b.name) }
 	slices.SortFunc(waiting, byName)
 	slices.SortFunc(losing, byName)
 	for _, gs := range losing {
-		if missing := e.facts.unmet(gs.gate, e.now); missing.what != "" {
+		if missing := e.Facts.unmet(gs.gate, e.now); missing.need != nil {
 			for _, r := range gs.runs {
-				if !r.byHand {
-					e.halt(r, Stopped, "needs.if_lost", "what it needs was lost: "+missing.what)
+				if !r.ByHand {
+					e.stopRun(r, ResultStopped, "needs.if_lost", Reason{CodeNeedLost, Args{Need: missing.need}})
 				}
 			}
 			e.arm(gs)
 		}
 	}
 	for _, gs := range waiting {
-		e.expect(gs)
+		e.recheckNeeds(gs)
 		e.arm(gs)
 	}
 }
 
-// wait records that a start waits.
-func (e *Engine) wait(gs *gateState, req request, what WaitFor, until calendar.Instant, rule, reason string) {
-	e.decide(Decision{Kind: Wait, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Try: req.try,
-		For: what, Until: until, Cause: req.cause, Rule: rule, Reason: reason})
+// wait records that a start waits, at most until its At.
+func (e *Engine) wait(gs *gateState, req Request, what WaitKind, rule string, why Reason) {
+	e.decide(Decision{Kind: Wait, Gate: gs.name, Opening: req.Opening, Due: req.Due, Moment: req.Moment, Try: req.Try,
+		For: what, Until: req.At, Cause: req.Cause, Rule: rule, Reason: why})
 }
 
 // skip records that a moment passes without a start.
-func (e *Engine) skip(gs *gateState, req request, rule, why string) {
-	e.decide(Decision{Kind: Skip, Gate: gs.gate.Name, Opening: req.opening, Due: req.due, Moment: req.moment, Try: req.try,
-		Result: Skipped, Cause: req.cause, Rule: rule, Reason: why})
+func (e *Engine) skip(gs *gateState, req Request, rule string, why Reason) {
+	e.decide(Decision{Kind: Skip, Gate: gs.name, Opening: req.Opening, Due: req.Due, Moment: req.Moment, Try: req.Try,
+		Result: ResultSkipped, Cause: req.Cause, Rule: rule, Reason: why})
+}
+
+// Attention is what the engine must be told of while something waits for it,
+// and what would cost too much otherwise: nothing tells when a desktop is
+// there, or the machine calm.
+type Attention struct {
+	Desktops bool
+	Pressure bool
+}
+
+// Attention returns what a start waits for now.
+func (e *Engine) Attention() Attention {
+	a := Attention{Pressure: len(e.held) > 0 && e.Pace.Calm > 0}
+	for gs := range e.needers {
+		if l := gs.Needing.Lacks; l != nil && l.Kind == NeedDesktop {
+			a.Desktops = true
+		}
+	}
+	return a
 }

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"time"
 
 	"timegate/core/calendar"
@@ -12,11 +11,11 @@ import (
 // as one.
 const activeAfter = time.Minute
 
-// listening is what an opening listens to: an event and the name that it
-// gives, if any.
-type listening struct {
-	what phrase.What
-	name string
+// subject is what an opening listens to: an event and the name that it gives,
+// if any.
+type subject struct {
+	event phrase.EventKind
+	name  string
 }
 
 type listener struct {
@@ -24,177 +23,192 @@ type listener struct {
 	opening *opening
 }
 
-// listeningTo returns what an event phrase listens to.
-func listeningTo(o phrase.Occurrence) listening {
+// subjectOf returns what an event phrase listens to.
+func subjectOf(o phrase.EventSpec) subject {
 	switch watch := o.Watch(); {
 	case watch != "":
-		return listening{o.What, watch}
+		return subject{o.Kind, watch}
 	case o.Account != "":
-		return listening{o.What, o.Account}
+		return subject{o.Kind, o.Account}
 	}
-	return listening{o.What, o.Name}
+	return subject{o.Kind, o.Name}
 }
 
-// listen finds who listens to what, gates by name, and which gates wake the
+// index finds who listens to what, gates by name, and which gates wake the
 // machine.
-func (e *Engine) listen() {
-	e.listeners, e.wakers = map[listening][]listener{}, nil
+func (e *Engine) index() {
+	if e.listeners != nil {
+		return
+	}
+	e.listeners, e.wakers = map[subject][]listener{}, nil
 	for _, name := range e.names() {
 		gs := e.gates[name]
+		if gs.gate == nil {
+			continue
+		}
 		for _, o := range gs.opens {
-			if q := o.Plan.Phrase; q.Kind == phrase.Event {
-				l := listeningTo(q.Event)
-				e.listeners[l] = append(e.listeners[l], listener{gs, o})
+			if o.onEvent() {
+				s := subjectOf(o.phrase().Event)
+				e.listeners[s] = append(e.listeners[s], listener{gs, o})
 			}
 		}
-		if gs.gate.Rules.Wake > 0 && !gs.gone {
+		if gs.gate.Rules.Wake > 0 && !gs.Gone {
 			e.wakers = append(e.wakers, gs)
 		}
 	}
 }
 
-// heard returns the openings that listen to an event, in general or by one of
-// its names.
-func (e *Engine) heard(what phrase.What, names ...string) []listener {
-	if e.listeners == nil {
-		e.listen()
-	}
-	out := e.listeners[listening{what, ""}]
+// listenersTo returns the openings that listen to an event, in general or by
+// one of its names.
+func (e *Engine) listenersTo(event phrase.EventKind, names ...string) []listener {
+	e.index()
+	out := e.listeners[subject{event, ""}]
 	for _, name := range names {
 		if name != "" {
-			out = append(out[:len(out):len(out)], e.listeners[listening{what, name}]...)
+			out = append(out[:len(out):len(out)], e.listeners[subject{event, name}]...)
 		}
 	}
 	return out
 }
 
-// happened takes an event of the machine.
-func (e *Engine) happened(ev Event) {
-	if ev.Facts != nil {
-		e.learn(ev.Facts)
+// occurred handles an event of the machine.
+func (e *Engine) occurred(b *Occurred) {
+	if b.Facts != nil {
+		e.updateFacts(b.Facts)
 	}
-	c := &Cause{Event: ev.What, Subject: ev.Subject, Text: ev.Text, Count: ev.Count}
-	switch ev.What {
+	c := &Cause{Event: b.Event, Subject: b.Subject, Text: b.Text, Count: b.Count}
+	switch b.Event {
 	case phrase.Change:
-		e.changed(ev)
+		e.filesChanged(b)
 		return
 	case phrase.Logon:
-		p, _ := person(e.facts.People, ev.Name)
-		before, known := person(e.told, ev.Name)
-		e.told = e.facts.People
+		p, _ := person(e.Facts.People, b.Name)
+		before, known := person(e.Announced, b.Name)
+		e.Announced = e.Facts.People
 		if known && p.Since != 0 && before.Since == p.Since {
 			return // an earlier keeper was told
 		}
-		c.Account = ev.Name
+		c.Account = b.Name
 	case phrase.Logoff:
-		e.told = e.facts.People
-		c.Account = ev.Name
+		e.Announced = e.Facts.People
+		c.Account = b.Name
 	case phrase.Lock, phrase.Unlock:
-		c.Account = ev.Name
+		c.Account = b.Name
+	case phrase.Resume:
+		e.changed = e.changed || e.Hold != nil
+		e.Hold = nil // what it was held for is over
 	}
-	e.occur(c, ev.Name)
+	if b.Holds {
+		e.Hold, e.changed = &Hold{Event: b.Event, Since: e.now}, true
+	}
+	e.occur(c, b.Name)
 }
 
 // occur lets an event bring the moments of the openings that wait for it.
 func (e *Engine) occur(c *Cause, names ...string) {
-	for _, l := range e.heard(c.Event, names...) {
-		if e.counts(l.gate, l.opening, e.now) {
-			e.come(l.gate, l.opening, e.now, c)
+	for _, l := range e.listenersTo(c.Event, names...) {
+		if e.matches(l.gate, l.opening, e.now) {
+			e.setMoment(l.gate, l.opening, e.now, c)
 			e.arm(l.gate)
 		}
 	}
 }
 
-// counts reports whether an event at an instant is one that an opening waits
+// matches reports whether an event at an instant is one that an opening waits
 // for.
-func (e *Engine) counts(gs *gateState, o *opening, at calendar.Instant) bool {
-	q := o.Plan.Phrase
+func (e *Engine) matches(gs *gateState, o *opening, at calendar.Instant) bool {
+	q := o.phrase()
 	switch {
-	case !e.on(gs.gate, o), !o.Plan.Occurs(at):
+	case !e.on(gs.gate, o), !o.plan().Occurs(at):
 		return false
-	case q.Event.First && o.came != 0 && o.Plan.SamePeriod(o.came, at):
+	case q.Event.First && o.Came != 0 && o.plan().SamePeriod(o.Came, at):
 		return false
-	case q.Limit > 0 && o.count >= q.Limit:
+	case q.Limit > 0 && o.Count >= q.Limit:
 		return false
 	}
-	return o.Plan.Allows(at.Add(q.Delay + o.Plan.Lateness()))
+	return o.plan().Allows(at.Add(q.Delay + o.plan().SpreadOffset()))
 }
 
-// come sets the moment that an event brings.
-func (e *Engine) come(gs *gateState, o *opening, at calendar.Instant, c *Cause) {
-	q := o.Plan.Phrase
-	if o.moment != never && o.moment > e.now {
-		e.skip(gs, request{opening: o.Name, due: o.moment, cause: o.cause}, "opens", "the same came again before its delay was over")
+// setMoment sets the moment that an event brings.
+func (e *Engine) setMoment(gs *gateState, o *opening, at calendar.Instant, c *Cause) {
+	q := o.phrase()
+	if o.Moment != never && o.Moment > e.now {
+		e.skip(gs, Request{Opening: o.Name, Due: o.Moment, Cause: o.Cause}, "opens", Reason{Code: CodeCameAgain})
 	}
-	delay := q.Delay + o.Plan.Lateness()
-	o.moment, o.came, o.cause = at.Add(delay), at, c
-	o.count++
-	if delay > 0 && c.Event != phrase.Boot {
-		// So that the next keeper knows of it; a boot it knows by itself.
-		e.wait(gs, request{opening: o.Name, due: o.moment, cause: c}, ForDelay, o.moment, "opens",
-			fmt.Sprintf("%s after %s", phrase.FormatSpan(delay), q.Event))
-	}
-}
-
-// fileSet holds paths, each once, in the order in which they came.
-type fileSet struct {
-	list []string
-	has  map[string]bool
-}
-
-func (s *fileSet) add(paths []string) {
-	if s.has == nil {
-		s.has = make(map[string]bool, len(paths))
-	}
-	for _, p := range paths {
-		if !s.has[p] {
-			s.has[p], s.list = true, append(s.list, p)
-		}
+	delay := q.Delay + o.plan().SpreadOffset()
+	o.Moment, o.Came, o.Cause = at.Add(delay), at, c
+	o.Count++
+	if delay > 0 {
+		e.wait(gs, Request{Opening: o.Name, Due: o.Moment, At: o.Moment, Cause: c}, ForDelay, "opens",
+			Reason{CodeDelay, Args{Span: Span(delay), Event: q.Event.String()}})
 	}
 }
 
-// changedFiles is how many files changed, or, where they were not named, how
-// often some did.
-func (o *opening) changedFiles() int64 {
-	if n := int64(len(o.files.list)); n > 0 {
-		return n
-	}
-	return o.changes
-}
-
-// changed collects files that changed; the openings' moment comes when they
+// filesChanged collects changes of files; the openings' moment comes when they
 // have been quiet for long enough.
-func (e *Engine) changed(ev Event) {
-	for _, l := range e.heard(phrase.Change, ev.Name) {
-		o, quiet := l.opening, l.opening.Plan.Phrase.Event.Quiet
-		if o.ripe == never && !e.counts(l.gate, o, e.now) {
+func (e *Engine) filesChanged(b *Occurred) {
+	for _, l := range e.listenersTo(phrase.Change, b.Name) {
+		o, quiet := l.opening, l.opening.phrase().Event.Quiet
+		if o.Settles == never && !e.matches(l.gate, o, e.now) {
 			continue
 		}
-		o.stirred += max(ev.Count, 1)
-		o.stirring.add(ev.Files)
-		first := o.ripe == never
-		o.ripe = e.now.Add(quiet)
+		e.count(l, b)
+		first := o.Settles == never
+		o.Settles = e.now.Add(quiet)
 		if first && quiet > 0 {
-			e.wait(l.gate, request{opening: o.Name, due: o.ripe}, ForQuiet, o.ripe, "opens",
-				fmt.Sprintf("until nothing has changed for %s", phrase.FormatSpan(quiet)))
+			e.wait(l.gate, Request{Opening: o.Name, Due: o.Settles, At: o.Settles}, ForQuiet, "opens", Reason{CodeQuiet, Args{Span: Span(quiet)}})
 		}
 		e.arm(l.gate)
 	}
 }
 
-// touched takes that the machine has become idle, or is no longer.
-func (e *Engine) touched(before calendar.Instant) {
-	since := e.facts.IdleSince
+// keepMoving records that files went on changing from the first of several
+// changes on, for which an event stands: they were not quiet in between.
+func (e *Engine) keepMoving(b *Occurred) {
+	if b.Event != phrase.Change || b.From == 0 {
+		return
+	}
+	for _, l := range e.listenersTo(phrase.Change, b.Name) {
+		if o := l.opening; o.Settles != never && o.Settles > b.From {
+			o.Settles = e.now.Add(o.phrase().Event.Quiet)
+			e.arm(l.gate)
+		}
+	}
+}
+
+// count counts the different files that are changing.
+func (e *Engine) count(l listener, b *Occurred) {
+	o, key := l.opening, Key(l.gate.name, l.opening.Name)
+	n, told := b.Distinct[key]
+	switch {
+	case len(b.Files) > 0:
+		if added := o.MovingFiles.add(b.Files); len(added) > 0 {
+			e.fileChanges = append(e.fileChanges, FileChange{Gate: l.gate.name, Opening: o.Name, Added: added})
+		}
+		o.Moving = int64(len(o.MovingFiles.list))
+		if b.Distinct == nil {
+			b.Distinct = map[string]int64{}
+		}
+		b.Distinct[key] = o.Moving
+	case told:
+		o.Moving = n
+	default:
+		o.Moving += max(b.Count, 1)
+	}
+}
+
+// idleChanged looks at the openings that wait for an idle machine, or for one
+// that is not idle any more.
+func (e *Engine) idleChanged(before calendar.Instant) {
+	since := e.Facts.IdleSince
 	if since == before {
 		return
 	}
-	if e.listeners == nil {
-		e.listen()
-	}
-	for _, l := range e.listeners[listening{phrase.Idle, ""}] {
-		l.opening.ripe = never
+	e.index()
+	for _, l := range e.listeners[subject{phrase.Idle, ""}] {
+		l.opening.Settles = never
 		if since != 0 {
-			l.opening.ripe = max(since.Add(l.opening.Plan.Phrase.Event.Idle), e.now)
+			l.opening.Settles = max(since.Add(l.opening.phrase().Event.Idle), e.now)
 		}
 		e.arm(l.gate)
 	}
@@ -203,36 +217,49 @@ func (e *Engine) touched(before calendar.Instant) {
 	}
 }
 
-// ripen lets the events occur that needed a time without another: files that
-// were quiet, a machine that was idle.
-func (e *Engine) ripen(gs *gateState, until calendar.Instant) {
+// settleEvents lets the events occur that needed a time without another: files
+// that were quiet, a machine that was idle.
+func (e *Engine) settleEvents(gs *gateState, until calendar.Instant) {
 	for _, o := range gs.opens {
-		at := o.ripe
+		at := o.Settles
 		if at > until {
 			continue
 		}
-		o.ripe = never
-		c := &Cause{Event: o.Plan.Phrase.Event.What}
-		if c.Event == phrase.Change {
-			if until.Sub(at) > Tolerance {
-				at = until // they were quiet all the longer
+		o.Settles = never
+		c := &Cause{Event: o.phrase().Event.Kind}
+		if c.Event != phrase.Change {
+			if e.matches(gs, o, at) {
+				e.setMoment(gs, o, at, c)
 			}
-			o.changes += o.stirred
-			o.files.add(o.stirring.list)
-			o.stirred, o.stirring = 0, fileSet{}
-			c.Count = o.changedFiles()
-			e.come(gs, o, at, c)
-		} else if e.counts(gs, o, at) {
-			e.come(gs, o, at, c)
+			continue
+		}
+		if until.Sub(at) > Tolerance {
+			at = until // they were quiet all the longer
+		}
+		o.Changes, o.Moving = o.Changes+o.Moving, 0
+		o.Files.add(o.MovingFiles.list)
+		o.MovingFiles = FileSet{}
+		e.fileChanges = append(e.fileChanges, FileChange{Gate: gs.name, Opening: o.Name, Settled: true})
+		c.Count = o.Changes
+		e.setMoment(gs, o, at, c)
+	}
+}
+
+// takeFiles gives a start the files that changed since the last one.
+func (e *Engine) takeFiles(gs *gateState, name string, c Cause) *Cause {
+	for _, o := range gs.opens {
+		if o.Name == name && o.Changes > 0 {
+			c.Files, c.Count = o.Files.list, o.Changes
+			o.Files, o.Changes = FileSet{}, 0
+			e.fileChanges = append(e.fileChanges, FileChange{Gate: gs.name, Opening: o.Name, Taken: true})
 		}
 	}
+	return &c
 }
 
 // Alarm returns when the machine is to be awake, whatever it does then.
 func (e *Engine) Alarm() (calendar.Instant, bool) {
-	if e.listeners == nil {
-		e.listen()
-	}
+	e.index()
 	at := calendar.Instant(never)
 	for _, gs := range e.wakers {
 		if due := gs.earliest(); due < never && due > e.now {

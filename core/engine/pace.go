@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -18,100 +17,99 @@ type Pace struct {
 	Longest time.Duration `json:"longest"` // but no start is held back for longer
 }
 
-// held is a start of a boot or logon whose turn has not come.
-type held struct {
-	gate  *gateState
-	req   request
-	since calendar.Instant
-}
-
 // paced reports whether an event is one at which many programs start.
-func paced(what phrase.What) bool { return what == phrase.Boot || what == phrase.Logon }
+func paced(event phrase.EventKind) bool { return event == phrase.Boot || event == phrase.Logon }
 
-// turn starts a program, if its turn has come.
-func (e *Engine) turn(gs *gateState, req request) {
-	if req.cause == nil || !paced(req.cause.Event) || req.kind == Repeat || e.pace.AtOnce == 0 {
-		e.place(gs, req)
+// checkTurn is the second of the checks that a start passes: at a boot or
+// logon its turn must have come.
+func (e *Engine) checkTurn(gs *gateState, req Request) {
+	if req.Cause == nil || !paced(req.Cause.Event) || req.Kind == Repeat || e.Pace.AtOnce == 0 {
+		e.checkBusy(gs, req)
 		return
 	}
-	if len(e.held) == 0 && e.mayStart(e.now) {
-		e.began(e.now)
-		e.place(gs, req)
+	if len(e.held) == 0 && e.paceAllows(e.now) {
+		e.countStart()
+		e.checkBusy(gs, req)
 		return
 	}
-	e.held = append(e.held, held{gs, req, e.now})
-	e.wait(gs, req, ForPace, e.now.Add(e.pace.Longest), "pace", e.holdReason())
-}
-
-func (e *Engine) holdReason() string {
-	if e.pace.Calm > 0 && e.facts.Pressure >= e.pace.Calm {
-		return fmt.Sprintf("the machine is busy (work waits %d%% of the time)", e.facts.Pressure)
+	e.NextTurn++
+	req.Since, req.At, req.Turn = e.now, e.now.Add(e.Pace.Longest), e.NextTurn
+	e.held = append(e.held, heldStart{gs, &req})
+	gs.Held = append(gs.Held, &req)
+	e.touch(gs)
+	why := Reason{CodeTurn, Args{Count: int64(e.Pace.AtOnce)}}
+	if e.Pace.Calm > 0 && e.Facts.Pressure >= e.Pace.Calm {
+		why = Reason{CodePressure, Args{Percent: e.Facts.Pressure}}
 	}
-	return fmt.Sprintf("%d programs start at once, and its turn comes after them", e.pace.AtOnce)
+	e.wait(gs, req, ForPace, "pace", why)
 }
 
-// mayStart reports whether one more program may start that was asked for at
+// paceAllows reports whether one more program may start that was asked for at
 // an instant.
-func (e *Engine) mayStart(since calendar.Instant) bool {
+func (e *Engine) paceAllows(since calendar.Instant) bool {
+	p := &e.Pace
 	switch {
-	case e.pace.AtOnce == 0:
+	case p.AtOnce == 0:
 		return true
-	case e.now >= since.Add(e.pace.Longest) && e.now > since:
+	case e.now >= since.Add(p.Longest) && e.now > since:
 		return true
-	case e.batch > 0 && e.batch < e.pace.AtOnce && e.now < e.batchAt.Add(e.pace.Room):
+	case e.Batch > 0 && e.Batch < p.AtOnce && e.now < e.BatchAt.Add(p.Room):
 		return true
-	case e.batch > 0 && e.now < e.batchAt.Add(e.pace.Room):
+	case e.Batch > 0 && e.now < e.BatchAt.Add(p.Room):
 		return false
 	}
-	return e.pace.Calm == 0 || e.facts.Pressure < e.pace.Calm
+	return p.Calm == 0 || e.Facts.Pressure < p.Calm
 }
 
-// began counts a start.
-func (e *Engine) began(at calendar.Instant) {
-	if e.batch == 0 || at >= e.batchAt.Add(e.pace.Room) {
-		e.batch, e.batchAt = 0, at
+// countStart counts a start among those that come at once.
+func (e *Engine) countStart() {
+	if e.Batch == 0 || e.now >= e.BatchAt.Add(e.Pace.Room) {
+		e.Batch, e.BatchAt = 0, e.now
 	}
-	e.batch++
+	e.Batch++
 }
 
-// release starts what was held back and may start now.
-func (e *Engine) release() {
-	for len(e.held) > 0 && !e.paused && e.mayStart(e.held[0].since) {
+// startHeld starts what was held back and may start now.
+func (e *Engine) startHeld() {
+	for len(e.held) > 0 && !e.paused() && e.paceAllows(e.held[0].req.Since) {
 		h := e.held[0]
 		e.held = e.held[1:]
-		e.began(e.now)
-		if h.gate.gone {
+		h.gate.Held = slices.DeleteFunc(h.gate.Held, func(r *Request) bool { return r == h.req })
+		e.touch(h.gate)
+		e.countStart()
+		if h.gate.Gone || h.gate.gate == nil {
 			continue
 		}
-		h.req.reason += fmt.Sprintf("; held back %s with others", spanText(e.now.Sub(h.since)))
-		e.place(h.gate, h.req)
+		req := *h.req
+		req.Why.Args.Waited = &Waited{For: ForPace, Span: Span(e.now.Sub(req.Since))}
+		e.checkBusy(h.gate, req)
 		e.arm(h.gate)
 	}
 }
 
-// releaseAt is when a start that is held back may come at the latest, or for
+// turnAt is when a start that is held back may come at the latest, or for
 // want of room. Calm comes with new facts.
-func (e *Engine) releaseAt() calendar.Instant {
-	if len(e.held) == 0 || e.paused {
+func (e *Engine) turnAt() calendar.Instant {
+	if len(e.held) == 0 || e.paused() {
 		return never
 	}
-	at := e.held[0].since.Add(e.pace.Longest)
-	if room := e.batchAt.Add(e.pace.Room); e.batch > 0 && room > e.now {
+	at := e.held[0].req.Since.Add(e.Pace.Longest)
+	if room := e.BatchAt.Add(e.Pace.Room); e.Batch > 0 && room > e.now {
 		at = min(at, room)
 	}
 	return max(at, e.now)
 }
 
-// drop gives up the starts of a gate that were held back.
-func (e *Engine) drop(gs *gateState, why string) {
-	e.held = slices.DeleteFunc(e.held, func(h held) bool {
+// dropHeld gives up the starts of a gate that were held back.
+func (e *Engine) dropHeld(gs *gateState, why Reason) {
+	if len(gs.Held) == 0 {
+		return
+	}
+	e.held = slices.DeleteFunc(e.held, func(h heldStart) bool {
 		if h.gate == gs {
-			e.skip(gs, h.req, "", why)
+			e.skip(gs, *h.req, "", why)
 		}
 		return h.gate == gs
 	})
+	gs.Held = nil
 }
-
-// Held returns how many starts wait for their turn. While there are some, the
-// engine wants to be told of the pressure.
-func (e *Engine) Held() int { return len(e.held) }

@@ -1,183 +1,191 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 
-	"timegate/core/calendar"
+	"timegate/core/gate"
 	"timegate/core/phrase"
 )
 
-// overdue asks runs to end that have taken too long, and kills those that did
-// not when asked.
-func (e *Engine) overdue(gs *gateState) {
+// checkBusy is the last of the checks that a start passes: where the program
+// still runs, its gate's rule for that decides.
+func (e *Engine) checkBusy(gs *gateState, req Request) {
+	if len(gs.runs) == 0 || gs.gate.Rules.Busy == gate.BusyBeside {
+		e.start(gs, req)
+		return
+	}
+	oldest := gs.runs[0]
+	busy := Args{Run: oldest.ID, Span: Span(e.now.Sub(oldest.Began))}
+	req.At = 0
+	switch gs.gate.Rules.Busy {
+	case gate.BusyQueue:
+		if gs.Queued != nil {
+			e.skip(gs, req, "rules.busy", Reason{CodeOneWaits, busy})
+			return
+		}
+		gs.Queued = &req
+		e.wait(gs, req, ForRun, "rules.busy", Reason{CodeBusy, busy})
+	case gate.BusyReplace:
+		if q := gs.Queued; q != nil {
+			e.skip(gs, *q, "rules.busy", Reason{Code: CodeOvertaken})
+		}
+		gs.Queued = &req
+		e.wait(gs, req, ForRun, "rules.busy", Reason{CodeReplaces, busy})
+		for _, r := range gs.runs {
+			e.stopRun(r, ResultStopped, "rules.busy", Reason{Code: CodeReplaced})
+		}
+	default:
+		e.skip(gs, req, "rules.busy", Reason{CodeBusy, busy})
+	}
+}
+
+func (e *Engine) start(gs *gateState, req Request) {
+	r := &run{gate: gs, RunState: RunState{ID: e.NextRun, Opening: req.Opening, Due: req.Due, Began: e.now, KillAt: never, Try: req.Try,
+		ByHand: req.byHand(), Cause: req.Cause}}
+	e.NextRun++
+	e.runs[r.ID] = r
+	gs.runs = append(gs.runs, r)
+	handed := req.Cause
+	if c := req.Cause; c != nil && c.Event == phrase.Change && req.Kind != Repeat {
+		handed = e.takeFiles(gs, req.Opening, *c)
+		kept := *handed
+		kept.Files = nil
+		r.Cause = &kept
+	}
+	e.decide(Decision{Kind: req.Kind, Gate: gs.name, Opening: req.Opening, Due: req.Due, Run: r.ID,
+		Moment: req.Moment, Try: req.Try, Cause: handed, Rule: req.Rule, Reason: req.Why})
+}
+
+// enforceLimits asks runs to end that have taken too long, and kills those
+// that did not when asked.
+func (e *Engine) enforceLimits(gs *gateState) {
 	for _, r := range gs.runs {
 		switch {
-		case r.killAt <= e.now:
-			r.killAt = never
-			e.decide(Decision{Kind: Halt, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Signal: "KILL", Rule: "limits.grace",
-				Reason: "it did not end within " + phrase.FormatSpan(gs.gate.Limits.Grace)})
+		case r.KillAt <= e.now:
+			r.KillAt = never
+			e.decide(Decision{Kind: StopRun, Gate: gs.name, Opening: r.Opening, Due: r.Due, Run: r.ID, Signal: "KILL", Rule: "limits.grace",
+				Reason: Reason{CodeGrace, Args{Span: Span(gs.gate.Limits.Grace)}}})
 		case gs.deadline(r) <= e.now:
-			e.halt(r, Overran, "limits.longest", "it has taken longer than "+phrase.FormatSpan(gs.gate.Limits.Longest))
+			e.stopRun(r, ResultOverran, "limits.longest", Reason{CodeLongest, Args{Span: Span(gs.gate.Limits.Longest)}})
 		}
 	}
 }
 
-// halt asks a run to end.
-func (e *Engine) halt(r *run, why Result, rule, reason string) {
-	if r.stopping != "" {
+// stopRun asks a run to end.
+func (e *Engine) stopRun(r *run, result Result, rule string, why Reason) {
+	if r.Stopping != "" {
 		return
 	}
-	r.stopping, r.detail = why, reason
-	r.killAt = e.now.Add(r.gate.gate.Limits.Grace)
-	e.decide(Decision{Kind: Halt, Gate: r.gate.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Signal: "TERM",
-		Rule: rule, Reason: reason})
+	r.Stopping, r.Why = result, why
+	r.KillAt = e.now.Add(r.gate.gate.Limits.Grace)
+	e.decide(Decision{Kind: StopRun, Gate: r.gate.name, Opening: r.Opening, Due: r.Due, Run: r.ID, Signal: "TERM", Rule: rule, Reason: why})
 }
 
-func (e *Engine) stop(name string) {
+func (e *Engine) stopGate(name string) {
 	gs := e.gates[name]
-	if gs == nil {
+	if gs == nil || gs.gate == nil {
 		return
 	}
-	e.giveUp(gs, "stopped by hand")
+	e.cancelWaiting(gs, ByHand)
 	for _, r := range gs.runs {
-		e.halt(r, Stopped, "", "stopped by hand")
+		e.stopRun(r, ResultStopped, "", Reason{Code: CodeStopped})
 	}
 	e.arm(gs)
 }
 
-// runEvent takes what became of a run.
-func (e *Engine) runEvent(ev Event) {
-	r := e.runs[ev.Run]
+// runStarted records that the program of a run has started.
+func (e *Engine) runStarted(b *RunStarted) {
+	r := e.runs[b.Run]
+	if r == nil {
+		return
+	}
+	r.Began, r.PID = e.now, b.PID
+	e.arm(r.gate)
+	e.occur(&Cause{Event: phrase.StartOf, Subject: r.gate.name}, r.gate.name)
+}
+
+// runOver records what became of a run.
+func (e *Engine) runOver(id int64, body Body) {
+	r := e.runs[id]
 	if r == nil {
 		return
 	}
 	gs := r.gate
-	if ev.Kind == Started {
-		r.began = e.now
+	kind, result, why := r.outcome(body)
+	e.decide(Decision{Kind: kind, Gate: gs.name, Opening: r.Opening, Due: r.Due, Run: r.ID, Result: result, Reason: why})
+	delete(e.runs, r.ID)
+	gs.runs = slices.DeleteFunc(gs.runs, func(o *run) bool { return o == r })
+	gs.LastEnd = e.now
+	if result == ResultOK {
+		gs.LastGood = e.now
+	}
+	if gs.gate == nil { // a gate that rests: nobody knows its rules
 		e.arm(gs)
-		e.occur(&Cause{Event: phrase.StartOf, Subject: gs.gate.Name}, gs.gate.Name)
+		e.dropIfOver(gs)
 		return
 	}
-	result, reason := r.outcome(ev)
-	e.decide(Decision{Kind: End, Gate: gs.gate.Name, Opening: r.opening, Due: r.due, Run: r.id, Result: result, Reason: reason})
-	delete(e.runs, r.id)
-	gs.runs = slices.DeleteFunc(gs.runs, func(o *run) bool { return o == r })
-	gs.lastEnd = e.now
-	if result == OK {
-		gs.lastGood = e.now
+	if q := gs.Queued; q != nil && len(gs.runs) == 0 {
+		gs.Queued = nil
+		q.Why = Reason{CodeAfter, Args{Run: r.ID, Span: Span(e.now.Sub(q.Due))}}
+		e.checkNeeds(gs, *q)
 	}
-	if q := gs.queued; q != nil && len(gs.runs) == 0 {
-		gs.queued = nil
-		q.reason = fmt.Sprintf("waited %s for run %d to end", spanText(e.now.Sub(q.due)), r.id)
-		e.admit(gs, *q)
-	}
-	if result == Failure && gs.queued == nil && !gs.gone {
-		e.again(gs, r)
+	if result == ResultFailed && gs.Queued == nil && !gs.Gone {
+		e.scheduleRetry(gs, r)
 	}
 	for _, o := range gs.opens {
-		if o.Plan.Phrase.Kind == phrase.AfterSuccess {
-			e.schedule(gs, o, e.now)
+		if o.phrase().Kind == phrase.AfterSuccess {
+			e.findMoment(gs, o, e.now)
 		}
 	}
 	e.arm(gs)
-	e.occur(&Cause{Event: phrase.EndOf, Subject: gs.gate.Name}, gs.gate.Name)
-	if result == Failure || result == Overran || result == Refused {
-		e.occur(&Cause{Event: phrase.FailureOf, Subject: gs.gate.Name}, gs.gate.Name)
+	e.occur(&Cause{Event: phrase.EndOf, Subject: gs.name}, gs.name)
+	if result == ResultFailed || result == ResultOverran || result == ResultRefused {
+		e.occur(&Cause{Event: phrase.FailureOf, Subject: gs.name}, gs.name)
 	}
-	e.forget(gs)
+	e.dropIfOver(gs)
 }
 
-// again lets a run that failed be tried once more after a pause.
-func (e *Engine) again(gs *gateState, r *run) {
+// scheduleRetry lets a run that failed be tried once more after a pause.
+func (e *Engine) scheduleRetry(gs *gateState, r *run) {
 	a := gs.gate.Again
-	if r.try >= a.Times || len(gs.runs) > 0 {
+	if r.Try >= a.Times || len(gs.runs) > 0 {
 		return
 	}
-	gs.retry = &request{opening: r.opening, due: r.due, kind: Retry, try: r.try + 1, cause: r.cause}
-	gs.retryAt = e.now.Add(a.Pause)
-	e.wait(gs, *gs.retry, ForRetry, gs.retryAt, "again.times",
-		fmt.Sprintf("tried again in %s: try %d of %d", phrase.FormatSpan(a.Pause), r.try+2, a.Times+1))
+	gs.Retry = &Request{Opening: r.Opening, Due: r.Due, Kind: Retry, Try: r.Try + 1, Cause: r.Cause, At: e.now.Add(a.Pause)}
+	e.wait(gs, *gs.Retry, ForRetry, "again.times",
+		Reason{CodeTryIn, Args{Span: Span(a.Pause), Number: int64(r.Try + 2), Of: int64(a.Times + 1)}})
 }
 
 // outcome judges how a run ended.
-func (r *run) outcome(ev Event) (Result, string) {
-	status := fmt.Sprintf("exit status %d", ev.Exit)
-	if ev.Signal != "" {
-		status = "ended by signal " + ev.Signal
-	}
-	switch {
-	case ev.Kind == Failed:
-		return Failure, ev.Detail
-	case ev.Kind == Refuse:
-		return Refused, ev.Detail
-	case r.stopping != "":
-		return r.stopping, r.detail // even where nobody saw how it ended
-	case ev.Kind == Lost:
-		return LostRun, ev.Detail
-	case ev.Signal == "" && r.gate.gate.Succeeds(ev.Exit):
-		return OK, status
-	}
-	return Failure, status
-}
-
-// Status is what goes on with a gate.
-type Status struct {
-	Next    calendar.Instant // next due, 0 if none is known
-	Opening string           // of the next due
-	Running []int64          // runs, oldest first
-	Queued  bool
-	Waiting string // what a start waits for, "" where none does
-}
-
-// Status returns what goes on with a gate, and whether it is known.
-func (e *Engine) Status(name string) (Status, bool) {
-	gs := e.gates[name]
-	if gs == nil || gs.gone {
-		return Status{}, false
-	}
-	s := Status{Queued: gs.queued != nil}
-	switch {
-	case gs.waiting != nil:
-		s.Waiting = gs.waiting.lacked
-	case gs.queued != nil:
-		s.Waiting = "its run to end"
-	case slices.ContainsFunc(e.held, func(h held) bool { return h.gate == gs }):
-		s.Waiting = "its turn"
-	case gs.retry != nil:
-		s.Waiting = "its next try"
-	}
-	at := calendar.Instant(never)
-	for _, o := range gs.opens {
-		if due := min(o.moment, o.repeat); due < at {
-			at, s.Next, s.Opening = due, due, o.Name
+func (r *run) outcome(body Body) (DecisionKind, Result, Reason) {
+	switch b := body.(type) {
+	case *StartFailed:
+		return End, ResultFailed, Reason{CodeNotStarted, Args{Detail: b.Detail}}
+	case *StartUnsafe:
+		return Refuse, ResultRefused, Reason{CodeUnsafe, Args{Hazard: &b.Hazard}}
+	case *RunLost:
+		if r.Stopping == "" {
+			return End, ResultLost, Reason{CodeUnseen, Args{Detail: string(b.Why)}}
+		}
+	case *RunEnded:
+		status := Reason{CodeExit, Args{Status: b.Exit}}
+		if b.Signal != "" {
+			status = Reason{CodeSignal, Args{Signal: b.Signal}}
+		}
+		switch {
+		case r.Stopping != "":
+		case b.Signal == "" && r.gate.succeeds(b.Exit):
+			return End, ResultOK, status
+		default:
+			return End, ResultFailed, status
 		}
 	}
-	for _, r := range gs.runs {
-		s.Running = append(s.Running, r.id)
-	}
-	return s, true
+	return End, r.Stopping, r.Why // asked to end, even where nobody saw how it did
 }
 
-// Paused returns whether nothing opens by itself, since when and until when
-// (0 for an open end).
-func (e *Engine) Paused() (paused bool, since, until calendar.Instant) {
-	if !e.paused {
-		return false, 0, 0
+func (gs *gateState) succeeds(exit int) bool {
+	if gs.gate == nil {
+		return exit == 0
 	}
-	if e.pauseUntil < never {
-		until = e.pauseUntil
-	}
-	return true, e.pausedAt, until
+	return gs.gate.Succeeds(exit)
 }
-
-// GateOf returns the gate whose run it is, or "".
-func (e *Engine) GateOf(run int64) string {
-	if r := e.runs[run]; r != nil {
-		return r.gate.gate.Name
-	}
-	return ""
-}
-
-// Alive returns how many runs have not ended.
-func (e *Engine) Alive() int { return len(e.runs) }

@@ -9,16 +9,18 @@ import (
 
 // Wants is what decisions depend on, and the engine must therefore be told of.
 type Wants struct {
-	Watch  []phrase.Occurrence // each way of watching once
-	Paths  []string            // whose being there matters
-	Idle   time.Duration       // the span from which on idleness matters; 0 for not at all
+	Watch  []phrase.EventSpec // each way of watching once
+	Paths  []string           // whose being there matters
+	Idle   time.Duration      // the span from which on idleness matters; 0 for not at all
 	Power  bool
 	Online bool
 	People bool
 	// Desktop tells that programs run on somebody's desktop.
 	Desktop bool
 	Sleep   bool // sleep, or the return from it
-	Before  struct {
+	// Pressure tells that starts of a boot or logon wait for a calm machine.
+	Pressure bool
+	Before   struct {
 		Sleep, Shutdown bool // programs are to run before it
 	}
 }
@@ -61,8 +63,8 @@ func (w *Wants) idle(d time.Duration) {
 	}
 }
 
-func (w *Wants) hear(o phrase.Occurrence) {
-	switch o.What {
+func (w *Wants) hear(o phrase.EventSpec) {
+	switch o.Kind {
 	case phrase.Logon, phrase.Logoff, phrase.Lock, phrase.Unlock:
 		w.People = true
 	case phrase.Mains, phrase.Battery:

@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"timegate/core/calendar"
+	. "timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
 )

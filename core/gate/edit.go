@@ -53,14 +53,14 @@ func (e *Edit) SetTexts(key string, list []string) { e.set(key, listText(list)) 
 // true, 3 and ["/media/vault"] are what they are in TOML, all else is text.
 // Its error says that there is no such key.
 func (e *Edit) SetValue(key, value string) error {
-	_, known := keys[key]
+	k, known := FindKey(key)
 	variable := strings.HasPrefix(key, "as.env.") && strings.Count(key, ".") == 2
+	if known && k.Type == TypeOpenings {
+		return errors.New("openings are given one by one; use --open")
+	}
 	if !known && !variable {
 		remedy := "it has run, about, folder, enabled, and those of [as], [needs], [limits], [again], [rules] and [only]"
-		if key == "opens" {
-			return errors.New("openings are given one by one; use --open")
-		}
-		if near, ok := phrase.Nearest(key, slices.Sorted(maps.Keys(keys))); ok {
+		if near, ok := phrase.Nearest(key, keyNames()); ok {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		return fmt.Errorf("there is no key %q; %s", key, remedy)
@@ -219,6 +219,49 @@ func listText(list []string) string {
 	return "[" + strings.Join(out, ", ") + "]"
 }
 
+func numbersText(list []int) string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = strconv.Itoa(n)
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+func tableText(table map[string]string) string {
+	if len(table) == 0 {
+		return "{}"
+	}
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(table)) {
+		out = append(out, name+" = "+quoteText(table[name]))
+	}
+	return "{ " + strings.Join(out, ", ") + " }"
+}
+
+// openingText writes an opening as an entry of the list "opens".
+func openingText(o *Opening) string {
+	var parts []string
+	if !onlyDigits(o.Name) {
+		parts = append(parts, "name = "+quoteText(o.Name))
+	}
+	parts = append(parts, "when = "+quoteText(o.When))
+	if !o.Enabled {
+		parts = append(parts, "enabled = false")
+	}
+	if len(parts) == 1 {
+		return quoteText(o.When)
+	}
+	return "{ " + strings.Join(parts, ", ") + " }"
+}
+
+func openingsText(list []Opening) string {
+	out := make([]string, len(list))
+	for i := range list {
+		out[i] = openingText(&list[i])
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
 // Format writes a new gate file: what differs from the default, and always
 // about, run and opens.
 func Format(g *Gate) []byte {
@@ -228,35 +271,17 @@ func Format(g *Gate) []byte {
 		fmt.Fprintf(&b, "folder = %s\n", quoteText(g.Folder))
 	}
 	b.WriteString("opens = [\n")
-	for _, o := range g.Opens {
-		switch {
-		case onlyDigits(o.Name) && o.Enabled:
-			fmt.Fprintf(&b, "  %s,\n", quoteText(o.When))
-		case onlyDigits(o.Name):
-			fmt.Fprintf(&b, "  { when = %s, enabled = false },\n", quoteText(o.When))
-		case o.Enabled:
-			fmt.Fprintf(&b, "  { name = %s, when = %s },\n", quoteText(o.Name), quoteText(o.When))
-		default:
-			fmt.Fprintf(&b, "  { name = %s, when = %s, enabled = false },\n", quoteText(o.Name), quoteText(o.When))
-		}
+	for i := range g.Opens {
+		fmt.Fprintf(&b, "  %s,\n", openingText(&g.Opens[i]))
 	}
 	b.WriteString("]\n")
-	if !g.Enabled {
-		b.WriteString("enabled = false\n")
-	}
 	e := &Edit{data: []byte(b.String())}
-	d := Default(g.Name)
-	if g.As.User != "" {
-		e.SetText("as.user", g.As.User)
-	}
-	if g.As.Elevated {
-		e.SetBool("as.elevated", true)
-	}
-	if g.Limits.Longest != 0 {
-		e.SetText("limits.longest", phrase.FormatSpan(g.Limits.Longest))
-	}
-	if g.Rules.Busy != d.Rules.Busy {
-		e.SetText("rules.busy", g.Rules.Busy)
+	for _, k := range g.Differing() {
+		switch k.Name {
+		case "about", "run", "folder", "opens":
+		default:
+			e.set(k.Name, k.get(g))
+		}
 	}
 	return e.data
 }

@@ -40,7 +40,7 @@ func TestFinding(t *testing.T) {
 // TestEveryKey: each key of a gate file is read, and refused with a value of
 // another type.
 func TestEveryKey(t *testing.T) {
-	for _, name := range keyNames {
+	for _, name := range keyNames() {
 		if name == "opens" || name == "run" {
 			continue
 		}

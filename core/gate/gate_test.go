@@ -206,9 +206,9 @@ func TestSpread(t *testing.T) {
 		if g == nil {
 			t.Fatal(found)
 		}
-		late := g.Opens[0].Plan.Lateness()
-		if late < 0 || late >= 30*time.Minute || g.Opens[1].Plan.Lateness() != late {
-			t.Errorf("%s on %s: %v and %v", name, host, late, g.Opens[1].Plan.Lateness())
+		late := g.Opens[0].Plan.SpreadOffset()
+		if late < 0 || late >= 30*time.Minute || g.Opens[1].Plan.SpreadOffset() != late {
+			t.Errorf("%s on %s: %v and %v", name, host, late, g.Opens[1].Plan.SpreadOffset())
 		}
 		return late
 	}

@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -11,72 +10,163 @@ import (
 	"timegate/core/phrase"
 )
 
-// A key is one that a gate file may have: how its value is taken over.
-type key struct {
-	set    func(r *reader, g *Gate, v value)
-	choice []string // the values of a text with few, the default first
+// A Key is one that a gate file may have. The table of them gives reading,
+// writing, defaults, "change", "show", the documentation and the schema.
+type Key struct {
+	Name    string   // whole, such as needs.power
+	Type    Type     // what its value is
+	Choices []string // of a text with few values, the default first
+	About   string   // what it is for, in a line
+	Example string   // a value as the file would have it
+
+	set func(r *reader, g *Gate, v value)
+	get func(g *Gate) string // the value as the file would have it
 }
 
-// keys holds all keys of a gate file by their whole names, except "opens".
-var keys = map[string]key{
-	"about":   {set: text(func(g *Gate) *string { return &g.About })},
-	"run":     {set: (*reader).run},
-	"folder":  {set: (*reader).folder},
-	"enabled": {set: truth(func(g *Gate) *bool { return &g.Enabled })},
+// Type is what a value is.
+type Type string
 
-	"as.user":     {set: (*reader).user},
-	"as.elevated": {set: truth(func(g *Gate) *bool { return &g.As.Elevated })},
-	"as.desktop":  {set: truth(func(g *Gate) *bool { return &g.As.Desktop })},
-	"as.window":   choice(func(g *Gate) *string { return &g.As.Window }, WindowOrdinary, WindowMinimised, WindowNone, WindowTerminal),
-	"as.priority": choice(func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
-	"as.env":      {set: (*reader).variables},
+// The types of values.
+const (
+	TypeText     Type = "text"
+	TypeTruth    Type = "true or false"
+	TypeSpan     Type = "span"
+	TypeNumber   Type = "number"
+	TypeSize     Type = "size"
+	TypeTexts    Type = "list of texts"
+	TypeNumbers  Type = "list of numbers"
+	TypeTable    Type = "table of texts"
+	TypeOpenings Type = "list of phrases"
+)
 
-	"needs.power":   {set: (*reader).power},
-	"needs.people":  {set: (*reader).people},
-	"needs.paths":   {set: paths(func(g *Gate) *[]string { return &g.Needs.Paths })},
-	"needs.online":  {set: truth(func(g *Gate) *bool { return &g.Needs.Online })},
-	"needs.idle":    {set: span(func(g *Gate) *time.Duration { return &g.Needs.Idle })},
-	"needs.wait":    {set: span(func(g *Gate) *time.Duration { return &g.Needs.Wait })},
-	"needs.if_lost": choice(func(g *Gate) *string { return &g.Needs.IfLost }, "carry on", "stop"),
+// Default returns the value that holds where a file does not give the key, as
+// a file would have it.
+func (k *Key) Default() string { return k.get(Default("")) }
 
-	"limits.longest": {set: span(func(g *Gate) *time.Duration { return &g.Limits.Longest })},
-	"limits.grace":   {set: span(func(g *Gate) *time.Duration { return &g.Limits.Grace })},
-	"limits.output":  {set: (*reader).output},
-	"limits.success": {set: (*reader).success},
+// Keys are all keys of a gate file, in the order in which it is written.
+var Keys = []Key{
+	textKey("about", "what it is for", `"Reset the label printer's spool"`, func(g *Gate) *string { return &g.About }),
+	{Name: "run", Type: TypeTexts, About: "the program and its arguments; no shell in between; a leading ~/ is the home folder", Example: `["/opt/larkspur/bin/spool-reset", "--quiet"]`,
+		set: (*reader).run, get: func(g *Gate) string { return listText(g.Run) }},
+	{Name: "folder", Type: TypeText, About: "working folder; the account's home folder otherwise, and / where that is not there", Example: `"/var/lib/larkspur"`,
+		set: (*reader).folder, get: func(g *Gate) string { return quoteText(g.Folder) }},
+	{Name: "opens", Type: TypeOpenings, About: "phrases, or tables with name, when and enabled; without a name, an opening is called by its position", Example: `["boot + 45s", { name = "saturdays", when = "at 08:15 on sat", enabled = false }]`,
+		set: (*reader).openings, get: func(g *Gate) string { return openingsText(g.Opens) }},
+	truthKey("enabled", "false switches the gate off", func(g *Gate) *bool { return &g.Enabled }),
 
-	"again.times": {set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000)},
-	"again.pause": {set: span(func(g *Gate) *time.Duration { return &g.Again.Pause })},
+	{Name: "as.user", Type: TypeText, About: "the account to run as; in the system scope one of user and elevated must be said", Example: `"maren"`,
+		set: (*reader).user, get: func(g *Gate) string { return quoteText(g.As.User) }},
+	truthKey("as.elevated", "with root's rights; system scope only", func(g *Gate) *bool { return &g.As.Elevated }),
+	truthKey("as.desktop", "on the desktop session of the account, with its display, message bus and runtime folder; with elevated, on the display of the one person who is logged on to a desktop", func(g *Gate) *bool { return &g.As.Desktop }),
+	choiceKey("as.window", "how windows appear on the desktop", func(g *Gate) *string { return &g.As.Window }, WindowOrdinary, WindowMinimised, WindowNone, WindowTerminal),
+	choiceKey("as.priority", "low: processor and disk only when nobody else wants them", func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
+	{Name: "as.env", Type: TypeTable, About: "variables for the program", Example: `{ LANG = "en_GB.UTF-8" }`,
+		set: (*reader).variables, get: func(g *Gate) string { return tableText(g.As.Env) }},
 
-	"rules.busy":          choice(func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside),
-	"rules.missed":        choice(func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce),
-	"rules.missed_within": {set: span(func(g *Gate) *time.Duration { return &g.Rules.MissedWithin })},
-	"rules.wake":          {set: span(func(g *Gate) *time.Duration { return &g.Rules.Wake })},
-	"rules.spread":        {set: span(func(g *Gate) *time.Duration { return &g.Rules.Spread })},
+	{Name: "needs.power", Type: TypeText, About: "mains, or \"mains or 40%\": mains power, or a battery that is charged so far", Example: `"mains or 40%"`,
+		set: (*reader).power, get: func(g *Gate) string { return quoteText(g.Needs.Power) }},
+	{Name: "needs.people", Type: TypeText, About: "someone or nobody logged on, or the account that must be", Example: `"nobody"`,
+		set: (*reader).people, get: func(g *Gate) string { return quoteText(g.Needs.People) }},
+	{Name: "needs.paths", Type: TypeTexts, About: "paths that must all be there, such as a drive's mount point", Example: `["/media/vault"]`,
+		set: paths(func(g *Gate) *[]string { return &g.Needs.Paths }), get: func(g *Gate) string { return listText(g.Needs.Paths) }},
+	truthKey("needs.online", "there is a default route; no other machine is asked", func(g *Gate) *bool { return &g.Needs.Online }),
+	spanKey("needs.idle", "nobody has touched keyboard or mouse for so long", "10m", func(g *Gate) *time.Duration { return &g.Needs.Idle }),
+	spanKey("needs.wait", "how long a due start waits for what it needs before it is skipped", "30m", func(g *Gate) *time.Duration { return &g.Needs.Wait }),
+	choiceKey("needs.if_lost", "stop: a program that runs is ended when a need stops holding", func(g *Gate) *string { return &g.Needs.IfLost }, "carry on", "stop"),
 
-	"only.hosts":    {set: (*reader).hosts},
-	"only.readings": {set: (*reader).readings},
+	spanKey("limits.longest", "asked to end (SIGTERM, the whole tree) after this span; 0s for never", "2h", func(g *Gate) *time.Duration { return &g.Limits.Longest }),
+	spanKey("limits.grace", "killed when it has not ended so long after", "10s", func(g *Gate) *time.Duration { return &g.Limits.Grace }),
+	{Name: "limits.output", Type: TypeSize, About: "of what it prints, the first and the last half are kept", Example: `"1MiB"`,
+		set: (*reader).output, get: func(g *Gate) string { return quoteText(phrase.FormatAmount(g.Limits.Output)) }},
+	{Name: "limits.success", Type: TypeNumbers, About: "exit statuses that are a success", Example: `[0, 3]`,
+		set: (*reader).success, get: func(g *Gate) string { return numbersText(g.Limits.Success) }},
+
+	{Name: "again.times", Type: TypeNumber, About: "how often a run that failed is tried again; a new moment takes the place of a further try", Example: `3`,
+		set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000), get: func(g *Gate) string { return strconv.Itoa(g.Again.Times) }},
+	spanKey("again.pause", "how long after a failure; also for \"after success\" phrases", "5m", func(g *Gate) *time.Duration { return &g.Again.Pause }),
+
+	choiceKey("rules.busy", "its moment comes while it still runs: skip it, queue one, replace the run, or start beside it", func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside),
+	choiceKey("rules.missed", "slept or off through its moments: skip them, or start once for all of them", func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce),
+	spanKey("rules.missed_within", "what is older is not caught up", "12h", func(g *Gate) *time.Duration { return &g.Rules.MissedWithin }),
+	spanKey("rules.wake", "wake the machine so long before a due; as root, on a machine with a real-time clock", "5m", func(g *Gate) *time.Duration { return &g.Rules.Wake }),
+	spanKey("rules.spread", "every moment comes later by a share of this, which is always the same for a host and a gate", "10m", func(g *Gate) *time.Duration { return &g.Rules.Spread }),
+
+	{Name: "only.hosts", Type: TypeTexts, About: "patterns for the names of hosts; elsewhere the gate is dormant", Example: `["front-*"]`,
+		set: (*reader).hosts, get: func(g *Gate) string { return listText(g.Only.Hosts) }},
+	{Name: "only.readings", Type: TypeTexts, About: "what is measured before and after each run and kept with it: memory, or the disk at a path (bytes free; history --json)", Example: `["memory", "disk:/home"]`,
+		set: (*reader).readings, get: func(g *Gate) string { return listText(g.Only.Readings) }},
 }
 
-// keyNames are all keys, for messages.
-var keyNames = append(slices.Sorted(maps.Keys(keys)), "opens")
+// FindKey returns the key of a whole name.
+func FindKey(name string) (*Key, bool) {
+	i := slices.IndexFunc(Keys, func(k Key) bool { return k.Name == name })
+	if i < 0 {
+		return nil, false
+	}
+	return &Keys[i], true
+}
+
+// keyNames returns the names of all keys, for messages.
+func keyNames() []string {
+	var out []string
+	for i := range Keys {
+		out = append(out, Keys[i].Name)
+	}
+	return out
+}
 
 // tableNames are the tables that a gate file may have.
 var tableNames = []string{"as", "as.env", "needs", "limits", "again", "rules", "only"}
 
-func text(at func(*Gate) *string) func(*reader, *Gate, value) {
-	return func(r *reader, g *Gate, v value) {
-		if r.is(v, "text") {
-			*at(g) = v.text
-		}
+// Setting returns the value of a key as the gate's file would have it, or ""
+// where there is no such key.
+func (g *Gate) Setting(key string) string {
+	if k, ok := FindKey(key); ok {
+		return k.get(g)
 	}
+	return ""
 }
 
-func truth(at func(*Gate) *bool) func(*reader, *Gate, value) {
-	return func(r *reader, g *Gate, v value) {
-		if r.is(v, "true or false") {
-			*at(g) = v.text == "true"
+// Differing returns the keys whose values are not the default, in order.
+func (g *Gate) Differing() []*Key {
+	var out []*Key
+	d := Default(g.Name)
+	for i := range Keys {
+		if k := &Keys[i]; k.get(g) != k.get(d) {
+			out = append(out, k)
 		}
 	}
+	return out
+}
+
+func textKey(name, about, example string, at func(*Gate) *string) Key {
+	return Key{Name: name, Type: TypeText, About: about, Example: example, get: func(g *Gate) string { return quoteText(*at(g)) },
+		set: func(r *reader, g *Gate, v value) {
+			if r.is(v, "text") {
+				*at(g) = v.text
+			}
+		}}
+}
+
+func truthKey(name, about string, at func(*Gate) *bool) Key {
+	k := Key{Name: name, Type: TypeTruth, About: about, get: func(g *Gate) string { return strconv.FormatBool(*at(g)) },
+		set: func(r *reader, g *Gate, v value) {
+			if r.is(v, "true or false") {
+				*at(g) = v.text == "true"
+			}
+		}}
+	k.Example = strconv.FormatBool(k.Default() != "true")
+	return k
+}
+
+func spanKey(name, about, example string, at func(*Gate) *time.Duration) Key {
+	return Key{Name: name, Type: TypeSpan, About: about, Example: quoteText(example), set: span(at),
+		get: func(g *Gate) string { return quoteText(phrase.FormatSpan(*at(g))) }}
+}
+
+func choiceKey(name, about string, at func(*Gate) *string, options ...string) Key {
+	return Key{Name: name, Type: TypeText, About: about, Choices: options, Example: quoteText(options[1]), set: choice(at, options),
+		get: func(g *Gate) string { return quoteText(*at(g)) }}
 }
 
 func span(at func(*Gate) *time.Duration) func(*reader, *Gate, value) {
@@ -118,8 +208,8 @@ func paths(at func(*Gate) *[]string) func(*reader, *Gate, value) {
 	}
 }
 
-func choice(at func(*Gate) *string, options ...string) key {
-	return key{choice: options, set: func(r *reader, g *Gate, v value) {
+func choice(at func(*Gate) *string, options []string) func(*reader, *Gate, value) {
+	return func(r *reader, g *Gate, v value) {
 		if !r.is(v, "text") {
 			return
 		}
@@ -132,7 +222,7 @@ func choice(at func(*Gate) *string, options ...string) key {
 			return
 		}
 		*at(g) = v.text
-	}}
+	}
 }
 
 func quotedList(list []string) string {

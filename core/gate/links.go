@@ -18,7 +18,7 @@ func linksOf(g *Gate) []link {
 	for _, o := range g.Opens {
 		switch e := o.Plan.Phrase.Event; {
 		case o.Plan.Phrase.Kind != phrase.Event:
-		case e.What == phrase.EndOf, e.What == phrase.FailureOf, e.What == phrase.StartOf:
+		case e.Kind == phrase.EndOf, e.Kind == phrase.FailureOf, e.Kind == phrase.StartOf:
 			out = append(out, link{o.Name, e.Name})
 		}
 	}

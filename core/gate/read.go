@@ -114,10 +114,8 @@ func invalidAt(data []byte) int {
 
 func (r *reader) field(g *Gate, f field) {
 	name := f.key()
-	k, known := keys[name]
+	k, known := FindKey(name)
 	switch {
-	case name == "opens":
-		r.opens(g, f.value)
 	case known:
 		k.set(r, g, f.value)
 	case strings.HasPrefix(name, "as.env.") && len(f.path) == 3:
@@ -139,10 +137,10 @@ func (r *reader) unknown(start, end int, path []string) {
 	last := path[len(path)-1]
 	message := fmt.Sprintf("there is no key %q", name)
 	remedy := "see \"timegate help\" and docs/gate-files.md for the keys"
-	if near, ok := phrase.Nearest(name, keyNames); ok {
+	if near, ok := phrase.Nearest(name, keyNames()); ok {
 		remedy = fmt.Sprintf("did you mean %q?", near)
 	} else {
-		for _, k := range keyNames {
+		for _, k := range keyNames() {
 			if before, after, ok := strings.Cut(k, "."); ok && after == last {
 				remedy = fmt.Sprintf("%q stands in the table [%s]", last, before)
 			}
@@ -219,7 +217,7 @@ func (r *reader) texts(v value) ([]string, bool) {
 	return list, true
 }
 
-func (r *reader) opens(g *Gate, v value) {
+func (r *reader) openings(g *Gate, v value) {
 	if !r.is(v, "list") {
 		return
 	}

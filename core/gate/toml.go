@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
@@ -58,7 +59,7 @@ func parseDocument(data []byte) (*document, *syntaxError) {
 	if err := toml.Unmarshal(data, &all); err != nil {
 		return nil, syntaxFault(data, err)
 	}
-	doc := &document{data: data}
+	doc := &document{data: data, fields: make([]field, 0, bytes.Count(data, []byte("=")))}
 	var p unstable.Parser
 	p.Reset(data)
 	var prefix []string
@@ -109,7 +110,7 @@ func fieldOf(data []byte, n *unstable.Node, prefix []string) field {
 		keyStart: keyStart, keyEnd: keyEnd,
 		start: int(n.Raw.Offset), end: int(n.Raw.Offset + n.Raw.Length),
 	}
-	at := keyEnd + strings.IndexByte(string(data[keyEnd:]), '=') + 1
+	at := keyEnd + bytes.IndexByte(data[keyEnd:], '=') + 1
 	for data[at] == ' ' || data[at] == '\t' {
 		at++
 	}
@@ -138,7 +139,7 @@ func valueOf(data []byte, n *unstable.Node, start, end int) value {
 			}
 		}
 	case unstable.String:
-		v.plain = strings.Contains(string(data[start:end]), v.text)
+		v.plain = bytes.Contains(data[start:end], n.Data)
 	}
 	return v
 }

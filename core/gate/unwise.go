@@ -27,7 +27,7 @@ func (r *reader) unwise(g *Gate, doc *document) {
 	timed, changes := false, false
 	for _, o := range g.Opens {
 		timed = timed || o.Plan.Rule != nil
-		changes = changes || o.Plan.Phrase.Kind == phrase.Event && o.Plan.Phrase.Event.What == phrase.Change
+		changes = changes || o.Plan.Phrase.Kind == phrase.Event && o.Plan.Phrase.Event.Kind == phrase.Change
 	}
 	if g.Rules.Wake > 0 && !timed {
 		at(Warning, "rules.wake", "no-effect", "the machine is never woken: no opening of the gate is due at a time", "take it out, or add an opening with a time")

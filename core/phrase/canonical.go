@@ -101,12 +101,12 @@ func (d DateTime) String() string {
 }
 
 // String returns the event as a phrase begins with it.
-func (e Occurrence) String() string {
-	s := string(e.What)
+func (e EventSpec) String() string {
+	s := string(e.Kind)
 	if e.First {
 		s = "first " + s
 	}
-	switch e.What {
+	switch e.Kind {
 	case Logon, Logoff:
 		if e.Account != "" {
 			s += " of " + bareOrQuoted(e.Account)

@@ -38,9 +38,9 @@ type Days struct {
 	pos, end int
 }
 
-// Occurrence is what an event phrase waits for.
-type Occurrence struct {
-	What    What
+// EventSpec is what an event phrase waits for.
+type EventSpec struct {
+	Kind    EventKind
 	Account string        // logon, logoff
 	Paths   []string      // mount, unmount, change, line, low disk
 	Glob    string        // device; change … matching
@@ -57,8 +57,8 @@ type Occurrence struct {
 // Watch returns what must be watched for the event, in words that are the
 // same for all openings that can share it, or "" where the machine tells of
 // the event in any case.
-func (o Occurrence) Watch() string {
-	switch o.What {
+func (o EventSpec) Watch() string {
+	switch o.Kind {
 	case Change, Line, LowMemory, LowDisk, Mount, Unmount, Device:
 		o.First, o.Quiet = false, 0
 		return o.String()
@@ -66,36 +66,36 @@ func (o Occurrence) Watch() string {
 	return ""
 }
 
-// What names a kind of event.
-type What string
+// EventKind names a kind of event.
+type EventKind string
 
 // The kinds of event, as a phrase begins with them.
 const (
-	Boot      What = "boot"
-	Shutdown  What = "shutdown"
-	Logon     What = "logon"
-	Logoff    What = "logoff"
-	Lock      What = "lock"
-	Unlock    What = "unlock"
-	Sleep     What = "sleep"
-	Resume    What = "resume"
-	Mains     What = "mains"
-	Battery   What = "battery"
-	Online    What = "online"
-	Offline   What = "offline"
-	Idle      What = "idle"
-	Active    What = "active"
-	Mount     What = "mount"
-	Unmount   What = "unmount"
-	Device    What = "device"
-	Change    What = "change in"
-	Line      What = "line"
-	LowMemory What = "low memory"
-	LowDisk   What = "low disk"
-	EndOf     What = "end of"
-	FailureOf What = "failure of"
-	StartOf   What = "start of"
-	Signal    What = "signal"
+	Boot      EventKind = "boot"
+	Shutdown  EventKind = "shutdown"
+	Logon     EventKind = "logon"
+	Logoff    EventKind = "logoff"
+	Lock      EventKind = "lock"
+	Unlock    EventKind = "unlock"
+	Sleep     EventKind = "sleep"
+	Resume    EventKind = "resume"
+	Mains     EventKind = "mains"
+	Battery   EventKind = "battery"
+	Online    EventKind = "online"
+	Offline   EventKind = "offline"
+	Idle      EventKind = "idle"
+	Active    EventKind = "active"
+	Mount     EventKind = "mount"
+	Unmount   EventKind = "unmount"
+	Device    EventKind = "device"
+	Change    EventKind = "change in"
+	Line      EventKind = "line"
+	LowMemory EventKind = "low memory"
+	LowDisk   EventKind = "low disk"
+	EndOf     EventKind = "end of"
+	FailureOf EventKind = "failure of"
+	StartOf   EventKind = "start of"
+	Signal    EventKind = "signal"
 )
 
 // Amount is a size in bytes or, where Percent is not 0, a share of the whole.
@@ -119,7 +119,7 @@ type Phrase struct {
 	Every  time.Duration // Interval, Since, AfterSuccess
 	Window *Window       // Interval, Event
 	Since  DateTime
-	Event  Occurrence
+	Event  EventSpec
 	Delay  time.Duration // Event: this long after it
 
 	On     []Days

@@ -17,7 +17,7 @@ func (p *parser) event() {
 	e.First = p.accept("first")
 	t := p.peek()
 	what := p.expect("an event", eventWords...).lower()
-	e.What = What(what)
+	e.Kind = EventKind(what)
 	p.eventArguments(what)
 	p.mark("event", token{word, p.text[t.pos:p.pos], t.pos, p.pos})
 	if t := p.peek(); p.accept("of") {
@@ -52,20 +52,20 @@ func (p *parser) eventArguments(what string) {
 		e.Glob = p.glob("the name of a device or a pattern such as usb*")
 	case "change":
 		p.expect(`"in"`, "in")
-		e.What = Change
+		e.Kind = Change
 		p.change()
 	case "line":
 		p.line()
 	case "low":
-		e.What = LowMemory
+		e.Kind = LowMemory
 		if p.expect(`"memory" or "disk"`, "memory", "disk").lower() == "disk" {
-			e.What = LowDisk
+			e.Kind = LowDisk
 			e.Paths = []string{p.path()}
 		}
 		e.Amount = p.amount()
 	case "end", "failure", "start":
 		p.expect(`"of"`, "of")
-		e.What += " of"
+		e.Kind += " of"
 		e.Name = p.bare("the name of a gate")
 	case "signal":
 		e.Name = p.bare("the name of a signal")
@@ -151,6 +151,17 @@ func ParseAmount(s string) (Amount, bool) {
 		}
 	}
 	return Amount{}, false
+}
+
+// FormatAmount writes a size in bytes with the largest unit that divides it.
+func FormatAmount(bytes int64) string {
+	best := amounts[0]
+	for _, a := range amounts {
+		if bytes%a.bytes == 0 && a.bytes > best.bytes || best.bytes > 1 && bytes%best.bytes != 0 {
+			best = a
+		}
+	}
+	return strconv.FormatInt(bytes/best.bytes, 10) + best.unit
 }
 
 // String returns the amount as it is written.

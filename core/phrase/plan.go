@@ -44,8 +44,8 @@ func (pl *Plan) Spread(by time.Duration) *Plan {
 	return &later
 }
 
-// Lateness is how much later every moment comes than the phrase says.
-func (pl *Plan) Lateness() time.Duration { return time.Duration(pl.spread) * time.Millisecond }
+// SpreadOffset is how much later every moment comes than the phrase says.
+func (pl *Plan) SpreadOffset() time.Duration { return time.Duration(pl.spread) * time.Millisecond }
 
 // Compile resolves zones and files of days. Its error is an [*Error].
 func (q *Phrase) Compile(env Env) (*Plan, error) {

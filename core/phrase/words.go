@@ -104,7 +104,7 @@ func (q *Phrase) tailWords() []string {
 func (q *Phrase) eventWords() string {
 	e := q.Event
 	var s string
-	switch e.What {
+	switch e.Kind {
 	case Boot:
 		s = "when the machine has booted"
 	case Shutdown:
@@ -114,23 +114,23 @@ func (q *Phrase) eventWords() string {
 		if who == "" {
 			who = "anybody"
 		}
-		s = fmt.Sprintf("when %s logs %s", who, strings.TrimPrefix(string(e.What), "log"))
+		s = fmt.Sprintf("when %s logs %s", who, strings.TrimPrefix(string(e.Kind), "log"))
 	case Lock, Unlock:
-		s = fmt.Sprintf("when the desktop is %sed", e.What)
+		s = fmt.Sprintf("when the desktop is %sed", e.Kind)
 	case Sleep:
 		s = "before the machine goes to sleep"
 	case Resume:
 		s = "when the machine comes back from sleep"
 	case Mains, Battery:
-		s = fmt.Sprintf("when the machine changes to %s power", e.What)
+		s = fmt.Sprintf("when the machine changes to %s power", e.Kind)
 	case Online, Offline:
-		s = fmt.Sprintf("when the machine goes %s", e.What)
+		s = fmt.Sprintf("when the machine goes %s", e.Kind)
 	case Idle:
 		s = "when nobody has touched keyboard or mouse for " + SpanWords(e.Idle)
 	case Active:
 		s = "when somebody comes back to keyboard or mouse"
 	case Mount, Unmount:
-		s = fmt.Sprintf("when %s is %sed", e.Paths[0], e.What)
+		s = fmt.Sprintf("when %s is %sed", e.Paths[0], e.Kind)
 	case Device:
 		s = "when a device " + e.Glob + " appears"
 	case Change:
@@ -161,7 +161,7 @@ func (q *Phrase) eventWords() string {
 	}
 	if q.Delay > 0 {
 		s = SpanWords(q.Delay) + " after this: " + s
-		if e.What == Boot {
+		if e.Kind == Boot {
 			s = SpanWords(q.Delay) + " after the machine has booted"
 		}
 	}

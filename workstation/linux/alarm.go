@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -23,7 +25,7 @@ type alarm struct {
 
 	mu     sync.Mutex // guards what follows
 	at     time.Time
-	clocks clocks
+	asleep time.Duration // as last read
 }
 
 // clocks compares the kernel's clocks: their differences tell whether the
@@ -31,6 +33,7 @@ type alarm struct {
 type clocks struct {
 	ahead  time.Duration // of the wall clock to the time since boot
 	asleep time.Duration // time since boot in which the machine slept
+	uptime time.Duration // time since boot
 }
 
 // slack is what the reading of two clocks one after the other may differ by.
@@ -43,21 +46,25 @@ func readClocks() clocks {
 		return time.Duration(ts.Nano())
 	}
 	boot := read(unix.CLOCK_BOOTTIME)
-	return clocks{ahead: read(unix.CLOCK_REALTIME) - boot, asleep: boot - read(unix.CLOCK_MONOTONIC)}
+	return clocks{ahead: read(unix.CLOCK_REALTIME) - boot, asleep: boot - read(unix.CLOCK_MONOTONIC), uptime: boot}
 }
 
-// compare returns by how much the wall clock was set since it was last asked,
-// and for how long the machine was asleep.
-func (a *alarm) compare() (set, asleep time.Duration) {
+// slumber returns for how long the machine was asleep since it was last asked.
+func (a *alarm) slumber() time.Duration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	now := readClocks()
-	if asleep = now.asleep - a.clocks.asleep; asleep < slack {
-		asleep = 0
+	now := readClocks().asleep
+	slept := now - a.asleep
+	a.asleep = now
+	if slept < slack {
+		return 0
 	}
-	set = now.ahead - a.clocks.ahead
-	a.clocks = now
-	return set, asleep
+	return slept
+}
+
+// read returns the wall clock's time and the time since boot.
+func (c clocks) read() workstation.Clock {
+	return workstation.Clock{Now: time.Unix(0, int64(c.ahead+c.uptime)), Uptime: c.uptime}
 }
 
 // farAway is armed where nothing is due: the year 36812.
@@ -68,7 +75,7 @@ func newAlarm(slept func()) (*alarm, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: timerfd: %w", workstation.ErrNoClock, err)
 	}
-	a := &alarm{file: os.NewFile(uintptr(fd), "timerfd"), wakes: make(chan workstation.Wake, 1), slept: slept, clocks: readClocks()}
+	a := &alarm{file: os.NewFile(uintptr(fd), "timerfd"), wakes: make(chan workstation.Wake, 1), slept: slept, asleep: readClocks().asleep}
 	if err := a.arm(); err != nil {
 		return nil, fmt.Errorf("%w: timerfd: %w", workstation.ErrNoClock, err)
 	}
@@ -110,11 +117,10 @@ func (a *alarm) watch() {
 	var count [8]byte
 	for {
 		_, err := a.file.Read(count[:])
-		set, asleep := a.compare()
+		asleep := a.slumber()
 		w := workstation.Wake{Asleep: asleep}
 		switch {
 		case errors.Is(err, unix.ECANCELED): // so also when the machine wakes up
-			w.ClockSet, w.By = true, set
 			a.mu.Lock()
 			a.arm()
 			a.mu.Unlock()

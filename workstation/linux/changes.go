@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -17,9 +19,9 @@ import (
 	"timegate/workstation"
 )
 
-// breath is how long changes are gathered before they are posted, after the
+// gatherFor is how long changes are gathered before they are posted, after the
 // first.
-const breath = 100 * time.Millisecond
+const gatherFor = 100 * time.Millisecond
 
 // folderTree watches one or several files or folders, with all that is in them.
 type folderTree struct {
@@ -74,7 +76,7 @@ func (t *folderTree) scan(root string, since time.Time) {
 		}
 		p = filepath.Clean(p)
 		if d.IsDir() {
-			if err := t.files.look(p, t); err != nil {
+			if err := t.files.watchFolder(p, t); err != nil {
 				t.refuse(err)
 				return fs.SkipDir
 			}
@@ -111,8 +113,8 @@ func changeTime(info fs.FileInfo) time.Time {
 	return info.ModTime()
 }
 
-// saw implements [observer].
-func (t *folderTree) saw(ev fsnotify.Event) {
+// observe implements [observer].
+func (t *folderTree) observe(ev fsnotify.Event) {
 	for _, root := range t.roots {
 		switch {
 		case within(ev.Name, root):
@@ -185,12 +187,12 @@ func (t *folderTree) note(p string) {
 }
 
 func (t *folderTree) post(now time.Time) {
-	n := workstation.Notice{What: phrase.Change, Name: t.key, Count: t.count, Files: make([]string, 0, len(t.changed))}
+	n := workstation.Notice{Event: phrase.Change, Name: t.key, Count: t.count, Files: make([]string, 0, len(t.changed))}
 	for p := range t.changed {
 		n.Files = append(n.Files, p)
 	}
 	clear(t.changed)
-	t.count, t.next = 0, now.Add(breath)
+	t.count, t.next = 0, now.Add(gatherFor)
 	t.files.board.Post(n, nil)
 }
 

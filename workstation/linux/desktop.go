@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -22,50 +24,11 @@ var desktopVariables = []string{"DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "XDG
 // below are the system's own.
 const FirstPerson = 1000
 
-// A Session is a desktop session that somebody is logged on to.
-type Session struct {
-	UID  int
-	Vars []string // NAME=value, sorted
-}
-
-// Display returns the variables by which a program reaches the session's
-// display and nothing else. With more rights than the person's it must not be
-// told more: the address of a message bus, for one, may name a program to run.
-func (s Session) Display() []string {
-	var out []string
-	runtimeDir := ""
-	for _, v := range s.Vars {
-		if dir, ok := strings.CutPrefix(v, "XDG_RUNTIME_DIR="); ok {
-			runtimeDir = dir
-		}
-	}
-	for _, v := range s.Vars {
-		name, value, _ := strings.Cut(v, "=")
-		switch {
-		case name == "WAYLAND_DISPLAY" && !filepath.IsAbs(value):
-			out = append(out, name+"="+filepath.Join(runtimeDir, value))
-		case name == "WAYLAND_DISPLAY", name == "DISPLAY", name == "XAUTHORITY":
-			out = append(out, v)
-		}
-	}
-	return out
-}
-
-// HasX reports whether the session has an X server, be it beside Wayland.
-func (s Session) HasX() bool {
-	for _, v := range s.Vars {
-		if name, ok := strings.CutPrefix(v, "DISPLAY="); ok {
-			return xThere(name)
-		}
-	}
-	return false
-}
-
-// Desktops finds the desktop sessions of an account, or of all people where
+// Sessions finds the desktop sessions of an account, or of all people where
 // uid is negative, by the processes in them: those that were told of a
 // display that is there. A process that knows more of its session counts for
 // more; an account has one.
-func Desktops(uid int) []Session {
+func Sessions(uid int) []workstation.Session {
 	best := map[int][]string{}
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
@@ -96,19 +59,23 @@ func Desktops(uid int) []Session {
 			best[owner] = vars
 		}
 	}
-	var out []Session
+	var out []workstation.Session
 	for owner, vars := range best {
-		out = append(out, Session{owner, vars})
+		out = append(out, workstation.Session{UID: owner, Vars: vars, HasX: HasX(vars)})
 	}
-	slices.SortFunc(out, func(a, b Session) int { return a.UID - b.UID })
+	slices.SortFunc(out, func(a, b workstation.Session) int { return a.UID - b.UID })
 	return out
 }
 
-// Desktops implements [workstation.Workstation].
-func (m *Machine) Desktops() []string {
-	list := Desktops(-1)
-	if own := os.Getuid(); !slices.ContainsFunc(list, func(s Session) bool { return s.UID == own }) {
-		list = append(list, Desktops(own)...)
+// Sessions implements [workstation.Workstation].
+func (m *Machine) Sessions(uid int) []workstation.Session { return Sessions(uid) }
+
+// desktops returns the accounts that are logged on to a desktop, as
+// [engine.Facts] has them.
+func desktops() []string {
+	list := Sessions(-1)
+	if own := os.Getuid(); !slices.ContainsFunc(list, func(s workstation.Session) bool { return s.UID == own }) {
+		list = append(list, Sessions(own)...)
 	}
 	var out []string
 	for _, s := range list {
@@ -123,13 +90,28 @@ func (m *Machine) Desktops() []string {
 	return out
 }
 
+// HasX reports whether a session's variables name an X server that is
+// there.
+func HasX(vars []string) bool {
+	for _, v := range vars {
+		if name, ok := strings.CutPrefix(v, "DISPLAY="); ok {
+			return xThere(name)
+		}
+	}
+	return false
+}
+
 // sessionVars picks the variables of a desktop session out of an environment;
 // there are none where its display is not there. What a keeper has started
 // does not count: it may have been told of a display that shows nothing.
-func sessionVars(env string) []string {
+func sessionVars(env string) []string { return SessionVars(strings.Split(env, "\x00")) }
+
+// SessionVars picks the variables of a desktop session out of a list of
+// NAME=value.
+func SessionVars(env []string) []string {
 	var out []string
 	values := map[string]string{}
-	for v := range strings.SplitSeq(env, "\x00") {
+	for _, v := range env {
 		name, value, ok := strings.Cut(v, "=")
 		if name == workstation.MarkVariable {
 			return nil

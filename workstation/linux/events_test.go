@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux_test
 
 import (
@@ -12,6 +14,7 @@ import (
 	"github.com/jezek/xgb/xproto"
 	"github.com/jezek/xgb/xtest"
 
+	"timegate/core/engine"
 	"timegate/workstation/wstest"
 )
 
@@ -22,7 +25,7 @@ func TestNetwork(t *testing.T) {
 	}
 	ip := wstest.Need(t, "ip", "iproute2")
 	m := machine(t)
-	m.Watch(wantsOf(t, "online", "offline"))
+	<-m.Watch(wantsOf(t, "online", "offline"))
 	got := wstest.Hear(t, m)
 	if m.Facts().Online {
 		t.Error("a network without a route counts as online")
@@ -35,7 +38,7 @@ func TestNetwork(t *testing.T) {
 		t.Error("online, and the facts do not say so")
 	}
 	second := machine(t)
-	if second.Watch(wantsOf(t, "offline")); !second.Facts().Online {
+	if <-second.Watch(wantsOf(t, "offline")); !second.Facts().Online {
 		t.Error("a route that is there already is not known")
 	}
 	wstest.Do(t, ip, "route", "del", "default")
@@ -53,7 +56,7 @@ func TestDevice(t *testing.T) {
 	}
 	ip := wstest.Need(t, "ip", "iproute2")
 	m := machine(t)
-	m.Watch(wantsOf(t, "device label*", "device press?"))
+	<-m.Watch(wantsOf(t, "device label*", "device press?"))
 	got := wstest.Hear(t, m)
 	wstest.Do(t, ip, "tuntap", "add", "dev", "glue0", "mode", "tap")
 	wstest.Do(t, ip, "link", "del", "glue0")
@@ -69,10 +72,10 @@ func TestDevice(t *testing.T) {
 // TestLow: limits that are surely crossed are told of once.
 func TestLow(t *testing.T) {
 	m := machine(t)
-	m.Watch(wantsOf(t, "low memory 1000TB", "low disk / 1B"))
+	<-m.Watch(wantsOf(t, "low memory 1000TB", "low disk / 1B"))
 	got := wstest.Hear(t, m)
 	got("low memory 1000TB")
-	m.Watch(wantsOf(t, "low memory 1000TB", "low disk /tmp 1000TB"))
+	<-m.Watch(wantsOf(t, "low memory 1000TB", "low disk /tmp 1000TB"))
 	if n := got("low disk /tmp 1000TB"); n.Subject != "/tmp" {
 		t.Errorf("subject %q", n.Subject)
 	}
@@ -84,7 +87,9 @@ func TestLow(t *testing.T) {
 	if _, err := m.Reading("disk:/nowhere"); err == nil {
 		t.Error("a disk that is not there can be read")
 	}
-	if p := m.Pressure(); p < 0 || p > 100 {
+	m.Attend(engine.Attention{Pressure: true})
+	defer m.Attend(engine.Attention{})
+	if p := m.Facts().Pressure; p < 0 || p > 100 {
 		t.Errorf("pressure %d", p)
 	}
 }
@@ -110,7 +115,7 @@ func TestIdle(t *testing.T) {
 	touch()
 	touched := time.Now()
 	m := machine(t)
-	m.Watch(wantsOf(t, "idle 400ms"))
+	<-m.Watch(wantsOf(t, "idle 400ms"))
 	if list := m.Troubles(); len(list) != 0 {
 		t.Fatal(list)
 	}
@@ -127,7 +132,7 @@ func TestIdle(t *testing.T) {
 	// One that has been idle for longer when it is first asked.
 	time.Sleep(450 * time.Millisecond)
 	second := machine(t)
-	second.Watch(wantsOf(t, "idle 300ms"))
+	<-second.Watch(wantsOf(t, "idle 300ms"))
 	wstest.Await(t, "idleness from the beginning", func() bool { return second.Facts().IdleSince != 0 })
 }
 

@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux_test
 
 import (
@@ -109,7 +111,7 @@ func TestChanges(t *testing.T) {
 			}
 			touch(t, filepath.Join(dir, tt.before))
 			m := machine(t)
-			m.Watch(wantsOf(t, strings.ReplaceAll(tt.phrase, "DIR", dir)))
+			<-m.Watch(wantsOf(t, strings.ReplaceAll(tt.phrase, "DIR", dir)))
 			for _, s := range tt.steps {
 				s.do(t, dir)
 				changes(t, m, dir, s.want...)
@@ -139,7 +141,7 @@ func TestManyFolders(t *testing.T) {
 	}
 	m := machine(t)
 	began := time.Now()
-	m.Watch(wantsOf(t, "change in "+dir))
+	<-m.Watch(wantsOf(t, "change in "+dir))
 	t.Logf("watched after %v", time.Since(began))
 	touch(t, filepath.Join(dir, "99", "19999", "proof.pdf"))
 	changes(t, m, dir, "99/19999/proof.pdf")
@@ -148,7 +150,7 @@ func TestManyFolders(t *testing.T) {
 		t.Fatal(err)
 	}
 	second := machine(t)
-	second.Watch(wantsOf(t, "change in "+dir))
+	<-second.Watch(wantsOf(t, "change in "+dir))
 	list := second.Troubles()
 	if len(list) != 1 || !strings.Contains(list[0].Why, "sysctl -w fs.inotify.max_user_watches=") || !strings.HasPrefix(list[0].What, "change in "+dir) {
 		t.Errorf("troubles %v", list)
@@ -171,7 +173,7 @@ func TestLines(t *testing.T) {
 	}
 	add("press.log", "glue low: before anybody watched\n")
 	m := machine(t)
-	m.Watch(wantsOf(t, `line "glue (low|out)" in `+path))
+	<-m.Watch(wantsOf(t, `line "glue (low|out)" in `+path))
 	// want waits until the lines are told of, in one notice or in several.
 	want := func(count int64, last string) {
 		t.Helper()
@@ -179,7 +181,7 @@ func TestLines(t *testing.T) {
 		for n < count {
 			select {
 			case notice := <-m.Notices():
-				if notice.What == phrase.Line {
+				if notice.Event == phrase.Line {
 					n += notice.Count
 					if n == count && notice.Text != last {
 						t.Errorf("the last line is %.80q, want %.80q", notice.Text, last)
@@ -245,7 +247,7 @@ func TestPlaces(t *testing.T) {
 	touch(t, flag)
 	m := machine(t)
 	w := wstest.Wants(t, fmt.Sprintf("paths = [%q, %q, %q]", vault, later, flag), "mount "+vault, "unmount "+vault)
-	m.Watch(w)
+	<-m.Watch(w)
 	have := func(want ...string) {
 		t.Helper()
 		wstest.Await(t, fmt.Sprint(want), func() bool { return slices.Equal(m.Facts().Paths, want) })
@@ -268,7 +270,7 @@ func TestPlaces(t *testing.T) {
 		t.Fatal(err)
 	}
 	have(vault, flag)
-	m.Watch(wantsOf(t, "unlock"))
+	<-m.Watch(wantsOf(t, "unlock"))
 	have()
 }
 
@@ -284,7 +286,7 @@ func BenchmarkChanges(b *testing.B) {
 	b.Run("watched", func(b *testing.B) {
 		dir := b.TempDir()
 		m := machine(b)
-		m.Watch(wstest.Wants(b, "", "change in "+dir))
+		<-m.Watch(wstest.Wants(b, "", "change in "+dir))
 		go func() {
 			for range m.Notices() {
 			}

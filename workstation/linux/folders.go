@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -31,7 +33,7 @@ type Files struct {
 	folders   map[string]map[observer]bool // who looks at a folder
 	trees     map[string]*folderTree
 	logs      map[string]*log
-	places    map[string]*place
+	places    map[string]*pathWatch
 	timer     *time.Timer
 	timerAt   time.Time
 	lastRead  time.Time        // when the last event was read
@@ -41,9 +43,9 @@ type Files struct {
 
 // observer is told of what happens in the folders it looks at.
 type observer interface {
-	// saw takes an event of a folder that it looks at, or of the folder
+	// observe takes an event of a folder that it looks at, or of the folder
 	// itself.
-	saw(ev fsnotify.Event)
+	observe(ev fsnotify.Event)
 	// due posts what was held back, and returns when to be called again.
 	due(now time.Time) time.Time
 }
@@ -58,7 +60,7 @@ func NewFiles(board *workstation.Board) (*Files, error) {
 		return nil, err
 	}
 	f := &Files{board: board, watcher: w, commands: make(chan func()), done: make(chan struct{}), ended: make(chan struct{}),
-		folders: map[string]map[observer]bool{}, trees: map[string]*folderTree{}, logs: map[string]*log{}, places: map[string]*place{},
+		folders: map[string]map[observer]bool{}, trees: map[string]*folderTree{}, logs: map[string]*log{}, places: map[string]*pathWatch{},
 		refused: map[string]error{}, timer: time.NewTimer(time.Hour)}
 	f.timer.Stop()
 	go f.run()
@@ -68,7 +70,10 @@ func NewFiles(board *workstation.Board) (*Files, error) {
 // Close ends the watch.
 func (f *Files) Close() error {
 	close(f.done)
-	<-f.ended
+	select {
+	case <-f.ended:
+	case <-time.After(patience): // a file system hangs, and the watch in it
+	}
 	return f.watcher.Close()
 }
 
@@ -84,14 +89,27 @@ func (f *Files) Watch(w workstation.Wants) {
 
 // Troubles lists what could not be watched.
 func (f *Files) Troubles() []workstation.Trouble {
-	var out []workstation.Trouble
-	f.do(func() {
+	answer := make(chan []workstation.Trouble, 1)
+	go f.do(func() {
+		var out []workstation.Trouble
 		for what, err := range f.refused {
 			out = append(out, workstation.Trouble{What: what, Why: err.Error()})
 		}
+		answer <- out
 	})
-	return out
+	select {
+	case out := <-answer:
+		return out
+	case <-f.ended:
+		return nil
+	case <-time.After(troublePatience):
+		return []workstation.Trouble{{What: "files", Why: "a file system with a watched path does not answer"}}
+	}
 }
+
+// troublePatience is how long the watch of files may take to say what it
+// cannot watch.
+const troublePatience = 30 * time.Millisecond
 
 // do calls a function on the goroutine that owns the watches.
 func (f *Files) do(call func()) {
@@ -141,7 +159,7 @@ func (f *Files) dispatch(ev fsnotify.Event) {
 		f.forget(ev.Name)
 	}
 	for o := range observers {
-		o.saw(ev)
+		o.observe(ev)
 	}
 }
 
@@ -156,8 +174,8 @@ func (f *Files) forget(dir string) {
 	}
 }
 
-// look lets an observer look at a folder.
-func (f *Files) look(dir string, o observer) error {
+// watchFolder lets an observer watch a folder.
+func (f *Files) watchFolder(dir string, o observer) error {
 	if f.folders[dir] == nil {
 		if err := f.watcher.Add(dir); err != nil {
 			if errors.Is(err, unix.ENOSPC) {
@@ -199,7 +217,7 @@ func (f *Files) await(path string, o observer) error {
 		for !isDir(dir) && dir != filepath.Dir(dir) {
 			dir = filepath.Dir(dir)
 		}
-		err := f.look(dir, o)
+		err := f.watchFolder(dir, o)
 		next := child(dir, path)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err

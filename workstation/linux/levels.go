@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -19,7 +21,7 @@ import (
 // tells of neither by itself.
 type levels struct {
 	board *workstation.Board
-	set   chan []workstation.Watch
+	set   chan []workstation.Watch // holds the newest
 	done  chan struct{}
 }
 
@@ -31,12 +33,22 @@ const (
 )
 
 func newLevels(board *workstation.Board) *levels {
-	l := &levels{board: board, set: make(chan []workstation.Watch), done: make(chan struct{})}
+	l := &levels{board: board, set: make(chan []workstation.Watch, 1), done: make(chan struct{})}
 	go l.run()
 	return l
 }
 
 func (l *levels) close() { close(l.done) }
+
+// want says what is looked at, without waiting for a look that hangs. It is
+// called by one goroutine at a time.
+func (l *levels) want(watches []workstation.Watch) {
+	select {
+	case <-l.set:
+	default:
+	}
+	l.set <- watches
+}
 
 func (l *levels) run() {
 	var watches []workstation.Watch
@@ -57,7 +69,7 @@ func (l *levels) run() {
 			}
 		case <-timer.C:
 		}
-		if pause := l.look(watches, state); pause > 0 {
+		if pause := l.poll(watches, state); pause > 0 {
 			timer.Reset(pause)
 		} else {
 			timer.Stop()
@@ -65,13 +77,13 @@ func (l *levels) run() {
 	}
 }
 
-// look posts what has fallen below its limit and returns when to look again.
-func (l *levels) look(watches []workstation.Watch, state map[string]*workstation.Level) time.Duration {
+// poll posts what has fallen below its limit and returns when to look again.
+func (l *levels) poll(watches []workstation.Watch, state map[string]*workstation.Level) time.Duration {
 	pause := time.Duration(0)
 	for _, w := range watches {
 		free, total, err := memory()
 		subject := ""
-		if w.Event.What == phrase.LowDisk {
+		if w.Event.Kind == phrase.LowDisk {
 			subject = w.Event.Paths[0]
 			free, total, err = disk(subject)
 		}
@@ -82,7 +94,7 @@ func (l *levels) look(watches []workstation.Watch, state map[string]*workstation
 			continue
 		}
 		if state[w.Key].Fell(w.Event.Amount, free, total) {
-			l.board.Post(workstation.Notice{What: w.Event.What, Name: w.Key, Subject: subject}, nil)
+			l.board.Post(workstation.Notice{Event: w.Event.Kind, Name: w.Key, Subject: subject}, nil)
 		}
 		if state[w.Key].Room(w.Event.Amount, free, total) < farAbove {
 			pause = nearLook

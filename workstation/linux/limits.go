@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -146,7 +148,7 @@ func limit(pid int, limits []workstation.Limit) error {
 // priority, or has its limits, before it begins. The thread ends: it could not
 // get its own priority back. A limit that the keeper has not the right to set
 // is noted.
-func startWith(o workstation.Order, l *look, attr *os.ProcAttr) (proc *os.Process, err error) {
+func startWith(o workstation.Order, l *appearance, attr *os.ProcAttr) (proc *os.Process, err error) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)

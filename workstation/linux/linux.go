@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package linux is the real machine, through the kernel's and the desktop's
 // public interfaces: its wall clock through a timerfd, its boot by the
 // kernel's boot id, sessions and sleep by the login manager, power by sysfs
@@ -5,6 +7,7 @@
 package linux
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -21,12 +24,15 @@ import (
 // Machine is this machine.
 type Machine struct {
 	Starter
-	zone  *calendar.Zone
-	alarm *alarm
-	wake  wakeAlarm
-	board *workstation.Board
+	alarm     *alarm
+	wake      wakeAlarm
+	board     *workstation.Board
+	attention attention
+	// What may hang does so on a goroutine of its own.
+	scan, watchingFiles, watchingIdle latest
 
-	mu       sync.Mutex // guards what follows
+	mu       sync.Mutex // guards what follows; nothing that may block is done under it
+	zone     *calendar.Zone
 	wants    workstation.Wants
 	files    *Files
 	login    *login
@@ -36,6 +42,7 @@ type Machine struct {
 	levels   *levels
 	idle     *idleness
 	troubles map[string]error // by what cannot be told
+	closed   bool
 }
 
 var _ workstation.Workstation = (*Machine)(nil)
@@ -49,14 +56,19 @@ func New() (*Machine, error) {
 		return nil, err
 	}
 	m.alarm = a
+	m.attention.poll = m.attend
 	return m, nil
 }
 
-// Now implements [workstation.Workstation].
-func (m *Machine) Now() time.Time { return time.Now() }
+// Clock implements [workstation.Workstation].
+func (m *Machine) Clock() workstation.Clock { return readClocks().read() }
 
 // Zone implements [workstation.Workstation].
-func (m *Machine) Zone() *calendar.Zone { return m.zone }
+func (m *Machine) Zone() *calendar.Zone {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.zone
+}
 
 // Host implements [workstation.Workstation].
 func (m *Machine) Host() string { return Host() }
@@ -88,9 +100,6 @@ func (m *Machine) Facts() engine.Facts { return m.board.Facts() }
 // Notices implements [workstation.Workstation].
 func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices() }
 
-// Pressure implements [workstation.Workstation].
-func (m *Machine) Pressure() int { return pressure() }
-
 // Reading implements [workstation.Workstation].
 func (m *Machine) Reading(name string) (int64, error) { return Reading(name) }
 
@@ -108,26 +117,47 @@ func BootID() string {
 
 // Watch implements [workstation.Workstation]. What is not wanted is not
 // listened to, so that it does not wake the keeper.
-func (m *Machine) Watch(w workstation.Wants) {
+func (m *Machine) Watch(w workstation.Wants) <-chan struct{} {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	before := m.wants
 	m.wants = w
 	m.watchPower(w)
 	m.watchRoutes(w)
-	m.watchFiles(w)
 	m.watchMounts(w)
-	m.watchLogin(w)
+	known := []<-chan struct{}{m.watchFiles(w), m.watchLogin(w)}
 	if w.Idle != before.Idle {
-		m.watchIdle(w)
+		known = append(known, m.watchIdle(w))
 	}
 	low := append(w.Of(phrase.LowMemory), w.Of(phrase.LowDisk)...)
 	if m.levels == nil && len(low) > 0 {
 		m.levels = newLevels(m.board)
 	}
 	if m.levels != nil {
-		m.levels.set <- low
+		m.levels.want(low)
 	}
+	if w.Desktop {
+		known = append(known, m.scanDesktops())
+	}
+	if w.Pressure {
+		m.takePressure()
+	}
+	return all(known)
+}
+
+// all returns a channel that is closed when all of some are; nil ones count as
+// closed.
+func all(list []<-chan struct{}) <-chan struct{} {
+	out := make(chan struct{})
+	go func() {
+		defer close(out)
+		for _, c := range list {
+			if c != nil {
+				<-c
+			}
+		}
+	}()
+	return out
 }
 
 // trouble notes that something cannot be told, or that it can.
@@ -166,7 +196,7 @@ func (m *Machine) attached(names []string) {
 	w := m.wants
 	m.mu.Unlock()
 	for _, watch := range w.Attached(names...) {
-		m.board.Post(workstation.Notice{What: phrase.Device, Name: watch.Key, Subject: names[0]}, nil)
+		m.board.Post(workstation.Notice{Event: phrase.Device, Name: watch.Key, Subject: names[0]}, nil)
 	}
 }
 
@@ -186,18 +216,17 @@ func (m *Machine) watchRoutes(w workstation.Wants) {
 
 // watchFiles also serves the login manager, which must know when the message
 // bus comes.
-func (m *Machine) watchFiles(w workstation.Wants) {
-	changes, lines := w.Of(phrase.Change), w.Of(phrase.Line)
-	if m.files == nil && (len(changes)+len(lines)+len(w.Places) > 0 || needsLogin(w)) {
+func (m *Machine) watchFiles(w workstation.Wants) <-chan struct{} {
+	if m.files == nil {
 		files, err := NewFiles(m.board)
 		if m.trouble("files", err); err != nil {
-			return
+			return nil
 		}
 		m.files = files
+		go m.watchZone(files)
 	}
-	if m.files != nil {
-		m.files.Watch(w)
-	}
+	files := m.files
+	return m.watchingFiles.do(func() { files.Watch(w) })
 }
 
 func (m *Machine) watchMounts(w workstation.Wants) {
@@ -218,10 +247,10 @@ func (m *Machine) mounted(came, went []string) {
 	if files != nil {
 		files.checkPlaces()
 	}
-	for what, points := range map[phrase.What][]string{phrase.Mount: came, phrase.Unmount: went} {
+	for what, points := range map[phrase.EventKind][]string{phrase.Mount: came, phrase.Unmount: went} {
 		for _, point := range points {
 			for _, watch := range w.Mounted(what, point) {
-				m.board.Post(workstation.Notice{What: what, Name: watch.Key, Subject: point}, nil)
+				m.board.Post(workstation.Notice{Event: what, Name: watch.Key, Subject: point}, nil)
 			}
 		}
 	}
@@ -233,27 +262,42 @@ func needsLogin(w workstation.Wants) bool {
 	return w.People || w.Sleep || w.Before.Sleep || w.Before.Shutdown || w.Idle > 0 && !hasX()
 }
 
-func (m *Machine) watchLogin(w workstation.Wants) {
+func (m *Machine) watchLogin(w workstation.Wants) <-chan struct{} {
 	if m.login == nil && needsLogin(w) && m.files != nil {
-		m.login = newLogin(m.board, m.files, m.refresh)
+		m.login = newLogin(m.board, m.files, w, m.refresh, m.loggedOn)
 	}
-	if m.login != nil {
-		m.login.want(w)
+	if m.login == nil {
+		return nil
 	}
+	m.login.want(w)
+	return m.login.first
 }
 
-func (m *Machine) watchIdle(w workstation.Wants) {
+func (m *Machine) watchIdle(w workstation.Wants) <-chan struct{} {
 	if m.idle != nil {
 		m.idle.close()
 		m.idle = nil
 	}
 	if w.Idle == 0 || !hasX() {
-		return
+		return nil
 	}
-	var err error
-	m.idle, err = listenIdle(m.board, w.Idle)
-	m.trouble("idleness", err)
+	m.trouble("idleness", errNoAnswer) // until it does
+	return m.watchingIdle.do(func() {
+		x, err := listenIdle(m.board, w.Idle)
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		switch {
+		case m.wants.Idle == w.Idle && !m.closed:
+			m.idle = x
+			m.trouble("idleness", err)
+		case x != nil:
+			x.close()
+		}
+	})
 }
+
+// errNoAnswer is the trouble of what has been asked and has not answered yet.
+var errNoAnswer = errors.New("it does not answer")
 
 // refresh looks again at what may have changed while the machine was asleep
 // and nobody told.
@@ -284,7 +328,7 @@ func (m *Machine) slept() {
 		}
 	}
 	if wanted {
-		m.board.Post(workstation.Notice{What: phrase.Resume}, nil)
+		m.board.Post(workstation.Notice{Event: phrase.Resume}, nil)
 	}
 }
 
@@ -328,6 +372,7 @@ func (m *Machine) wantsOfLogin() string {
 func (m *Machine) Close() error {
 	m.mu.Lock()
 	login, files, mounts := m.login, m.files, m.mounts
+	m.closed = true
 	if m.uevents != nil {
 		m.uevents.close()
 	}
@@ -341,6 +386,7 @@ func (m *Machine) Close() error {
 		m.idle.close()
 	}
 	m.mu.Unlock()
+	m.attention.set(engine.Attention{})
 	// These may be about to ask for the lock.
 	if login != nil {
 		login.close()

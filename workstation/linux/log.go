@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -98,8 +100,8 @@ func (r *reading) close() {
 	}
 }
 
-// saw implements [observer].
-func (l *log) saw(ev fsnotify.Event) {
+// observe implements [observer].
+func (l *log) observe(ev fsnotify.Event) {
 	switch {
 	case (ev.Name == l.path || ev.Name == l.real) && ev.Op == fsnotify.Write && l.now != nil:
 		l.read(l.now)
@@ -189,7 +191,7 @@ func (l *log) line(line []byte) {
 }
 
 func (l *log) post(now time.Time) {
-	l.files.board.Post(workstation.Notice{What: phrase.Line, Name: l.key, Subject: l.path, Text: l.text, Count: l.count}, nil)
+	l.files.board.Post(workstation.Notice{Event: phrase.Line, Name: l.key, Subject: l.path, Text: l.text, Count: l.count}, nil)
 	l.count, l.next = 0, now.Add(lineBreath)
 }
 

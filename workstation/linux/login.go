@@ -1,7 +1,10 @@
+//go:build linux
+
 package linux
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -35,7 +38,9 @@ type login struct {
 	board *workstation.Board
 	files *Files
 	awake func() // called when the machine is back from sleep
+	came  func() // called before a logon is told
 	done  chan struct{}
+	asked chan struct{} // holds one where what is wanted has changed
 	ended chan struct{}
 	first chan struct{} // closed once it is known whether there is a login manager
 
@@ -58,8 +63,8 @@ type session struct {
 	locked  bool
 }
 
-func newLogin(board *workstation.Board, files *Files, awake func()) *login {
-	l := &login{board: board, files: files, awake: awake, done: make(chan struct{}), ended: make(chan struct{}), first: make(chan struct{}),
+func newLogin(board *workstation.Board, files *Files, wants workstation.Wants, awake, came func()) *login {
+	l := &login{board: board, files: files, wants: wants, awake: awake, came: came, asked: make(chan struct{}, 1), done: make(chan struct{}), ended: make(chan struct{}), first: make(chan struct{}),
 		holds: map[string]*os.File{}, sessions: map[dbus.ObjectPath]*session{}}
 	go l.run()
 	return l
@@ -67,7 +72,27 @@ func newLogin(board *workstation.Board, files *Files, awake func()) *login {
 
 func (l *login) close() {
 	close(l.done)
-	<-l.ended
+	select {
+	case <-l.ended:
+	case <-time.After(patience): // the bus is being asked, and does not answer
+	}
+	l.unhold()
+}
+
+// busPatience is how long the message bus and the login manager may take for
+// an answer.
+const busPatience = 3 * time.Second
+
+// askBus returns a context for one question.
+func askBus() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(context.Background(), busPatience)
+}
+
+// call asks an object on the bus.
+func call(o dbus.BusObject, method string, args ...any) *dbus.Call {
+	ctx, cancel := askBus()
+	defer cancel()
+	return o.CallWithContext(ctx, method, 0, args...)
 }
 
 // busAddress is where the system's message bus listens (D-Bus Specification,
@@ -82,7 +107,7 @@ func (l *login) run() {
 	told := sync.OnceFunc(func() { close(l.first) })
 	defer told()
 	for tries := 0; ; tries++ {
-		bell := l.socketBell()
+		socketWatch := l.watchSocket()
 		signals, err := l.connect()
 		if err != nil {
 			l.note(err)
@@ -95,45 +120,45 @@ func (l *login) run() {
 		}
 		select {
 		case <-l.done:
-			l.files.do(func() { l.files.leave(bell) })
+			l.files.do(func() { l.files.leave(socketWatch) })
 			return
-		case <-bell.rung:
-		case <-time.After(bell.retry(tries)):
+		case <-socketWatch.appeared:
+		case <-time.After(socketWatch.retry(tries)):
 		}
-		l.files.do(func() { l.files.leave(bell) })
+		l.files.do(func() { l.files.leave(socketWatch) })
 	}
 }
 
-// bell rings when a path comes.
-type bell struct {
-	path string
-	rung chan struct{}
+// socketWatch rings when a path comes.
+type socketWatch struct {
+	path     string
+	appeared chan struct{}
 }
 
-func (b *bell) saw(ev fsnotify.Event) {
+func (b *socketWatch) observe(ev fsnotify.Event) {
 	if b.path != "" && within(b.path, ev.Name) && ev.Has(fsnotify.Create) {
 		select {
-		case b.rung <- struct{}{}:
+		case b.appeared <- struct{}{}:
 		default:
 		}
 	}
 }
 
-func (b *bell) due(time.Time) time.Time { return time.Time{} }
+func (b *socketWatch) due(time.Time) time.Time { return time.Time{} }
 
 // retry is how long to wait before a bus is tried again: not for long where
 // its socket is there, or has no path by which its coming could be seen; else
-// the bell rings.
-func (b *bell) retry(tries int) time.Duration {
+// the socketWatch rings.
+func (b *socketWatch) retry(tries int) time.Duration {
 	if _, err := os.Stat(b.path); b.path != "" && err != nil {
 		return 24 * time.Hour
 	}
 	return min(50*time.Millisecond<<min(tries, 12), time.Minute)
 }
 
-// socketBell rings when the bus's socket comes.
-func (l *login) socketBell() *bell {
-	b := &bell{rung: make(chan struct{}, 1)}
+// watchSocket rings when the bus's socket comes.
+func (l *login) watchSocket() *socketWatch {
+	b := &socketWatch{appeared: make(chan struct{}, 1)}
 	if path, ok := strings.CutPrefix(busAddress(), "unix:path="); ok {
 		b.path, _, _ = strings.Cut(path, ",")
 		l.files.do(func() { l.files.await(b.path, b) })
@@ -161,24 +186,10 @@ func (l *login) trust(err error) {
 	}
 }
 
-// unhold gives up what the machine was asked to wait for.
-func (l *login) unhold() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for what, f := range l.holds {
-		f.Close()
-		delete(l.holds, what)
-	}
-}
-
 // connect reaches the bus and reads what holds.
 func (l *login) connect() (chan *dbus.Signal, error) {
-	conn, err := dbus.Dial(busAddress())
+	conn, err := dialBus()
 	if err != nil {
-		return nil, err
-	}
-	if err := errors.Join(conn.Auth(nil), conn.Hello()); err != nil {
-		conn.Close()
 		return nil, err
 	}
 	signals := make(chan *dbus.Signal, 1024)
@@ -197,9 +208,33 @@ func (l *login) connect() (chan *dbus.Signal, error) {
 	l.mu.Lock()
 	l.conn = conn
 	l.mu.Unlock()
-	l.trust(l.sync()) // where it does not answer yet, the bus will tell when it comes
+	l.trust(l.sync()) // where it does not answer yet, it is asked again
 	l.hold()
 	return signals, nil
+}
+
+// dialBus connects to the bus. One that is there and says nothing is given up.
+func dialBus() (*dbus.Conn, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	conn, err := dbus.Dial(busAddress(), dbus.WithContext(ctx))
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	late := time.AfterFunc(busPatience, cancel) // closes the connection
+	err = conn.Auth(nil)
+	if err == nil {
+		err = conn.Hello()
+	}
+	if !late.Stop() {
+		err = errors.New("the message bus does not answer")
+	}
+	if err != nil {
+		conn.Close()
+		cancel()
+		return nil, err
+	}
+	return conn, nil // its context ends with it
 }
 
 // sync reads which sessions there are, and tells of those that came or went
@@ -212,7 +247,7 @@ func (l *login) sync() error {
 		Seat string
 		Path dbus.ObjectPath
 	}
-	if err := l.manager().Call(loginManager+".ListSessions", 0).Store(&list); err != nil {
+	if err := call(l.manager(), loginManager+".ListSessions").Store(&list); err != nil {
 		return err
 	}
 	sessions := map[dbus.ObjectPath]*session{}
@@ -233,7 +268,7 @@ func (l *login) manager() dbus.BusObject { return l.conn.Object(loginName, login
 // read returns a session of a person, and nil for one of the system's own.
 func (l *login) read(path dbus.ObjectPath) *session {
 	var props map[string]dbus.Variant
-	if err := l.conn.Object(loginName, path).Call(properties+".GetAll", 0, loginSession).Store(&props); err != nil {
+	if err := call(l.conn.Object(loginName, path), properties+".GetAll", loginSession).Store(&props); err != nil {
 		return nil
 	}
 	class, _ := props["Class"].Value().(string)
@@ -274,12 +309,13 @@ func (l *login) people(silent bool) {
 	}
 	for _, p := range list {
 		if !has(before, p.Account) {
-			l.board.Post(workstation.Notice{What: phrase.Logon, Name: p.Account}, set)
+			l.came()
+			l.board.Post(workstation.Notice{Event: phrase.Logon, Name: p.Account}, set)
 		}
 	}
 	for _, p := range before {
 		if !has(list, p.Account) {
-			l.board.Post(workstation.Notice{What: phrase.Logoff, Name: p.Account}, set)
+			l.board.Post(workstation.Notice{Event: phrase.Logoff, Name: p.Account}, set)
 		}
 	}
 	l.board.Learn(set)
@@ -288,10 +324,24 @@ func (l *login) people(silent bool) {
 // serve takes signals until the connection ends.
 func (l *login) serve(signals chan *dbus.Signal) {
 	defer l.conn.Close()
-	for {
+	again := time.NewTimer(time.Hour)
+	defer again.Stop()
+	for pause := time.Second; ; {
+		if answers, _ := l.state(); !answers && l.listed() {
+			again.Reset(pause) // it is there, and has not answered
+			pause = min(2*pause, time.Minute)
+		} else {
+			again.Stop()
+		}
 		select {
 		case <-l.done:
 			return
+		case <-l.asked:
+			l.hold()
+			l.idleHint()
+		case <-again.C:
+			l.trust(l.sync())
+			l.hold()
 		case s, ok := <-signals:
 			if !ok {
 				return
@@ -369,7 +419,7 @@ func (l *login) lock(path dbus.ObjectPath, locked bool) {
 	if locked {
 		what = phrase.Lock
 	}
-	l.board.Post(workstation.Notice{What: what, Name: s.account}, nil)
+	l.board.Post(workstation.Notice{Event: what, Name: s.account}, nil)
 }
 
 // idleHint takes the login manager's word on idleness where no X server is
@@ -382,7 +432,7 @@ func (l *login) idleHint() {
 		return
 	}
 	var props map[string]dbus.Variant
-	if l.manager().Call(properties+".GetAll", 0, loginManager).Store(&props) != nil {
+	if call(l.manager(), properties+".GetAll", loginManager).Store(&props) != nil {
 		return
 	}
 	idle, _ := props["IdleHint"].Value().(bool)
@@ -392,69 +442,6 @@ func (l *login) idleHint() {
 			f.IdleSince = calendar.Instant(usec / 1000)
 		}
 	})
-}
-
-// prepare tells that the machine is about to sleep or shut down, or is back.
-func (l *login) prepare(s *dbus.Signal, kind string, what phrase.What) {
-	var begins bool
-	if dbus.Store(s.Body, &begins) != nil {
-		return
-	}
-	if begins {
-		l.board.Post(workstation.Notice{What: what, Release: func() { l.release(kind) }}, nil)
-		return
-	}
-	l.hold()
-	if what == phrase.Sleep {
-		l.awake()
-		l.board.Post(workstation.Notice{What: phrase.Resume}, nil)
-	}
-}
-
-// want takes over what matters.
-func (l *login) want(w workstation.Wants) {
-	l.mu.Lock()
-	l.wants = w
-	l.mu.Unlock()
-	l.hold()
-	select {
-	case <-l.first:
-	case <-time.After(2 * time.Second): // a bus that is there but does not answer
-	}
-}
-
-// hold asks the login manager to wait before the machine sleeps or shuts down
-// where programs are to run before it.
-func (l *login) hold() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.refused = nil
-	for kind, wanted := range map[string]bool{"sleep": l.wants.Before.Sleep, "shutdown": l.wants.Before.Shutdown} {
-		held := l.holds[kind]
-		switch {
-		case !wanted && held != nil:
-			held.Close()
-			delete(l.holds, kind)
-		case wanted && held == nil && l.conn != nil && l.trouble == nil:
-			var fd dbus.UnixFD
-			err := l.manager().Call(loginManager+".Inhibit", 0, kind, "Time Gate", "programs are to run first", "delay").Store(&fd)
-			if err != nil {
-				l.refused = fmt.Errorf("the machine cannot be asked to wait for programs before %s: %w", kind, err)
-				continue
-			}
-			l.holds[kind] = os.NewFile(uintptr(fd), "inhibitor")
-		}
-	}
-}
-
-// release lets the machine go on.
-func (l *login) release(kind string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if f := l.holds[kind]; f != nil {
-		f.Close()
-		delete(l.holds, kind)
-	}
 }
 
 // state tells whether the login manager answers, and what is wrong.

@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux_test
 
 import (
@@ -25,7 +27,7 @@ func TestLoginManager(t *testing.T) {
 	bus := filepath.Join(t.TempDir(), "bus")
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
 	m := machine(t)
-	m.Watch(wantsOf(t, "logon", "unlock", "sleep", "resume", "shutdown", "idle 10m"))
+	<-m.Watch(wantsOf(t, "logon", "unlock", "sleep", "resume", "shutdown", "idle 10m"))
 	if list := m.Troubles(); len(list) != 1 || !strings.Contains(list[0].Why, "no login manager") {
 		t.Errorf("without a bus: %v", list)
 	}
@@ -82,7 +84,7 @@ func TestRefusedDelay(t *testing.T) {
 	s := wstest.NewLoginManager(t, bus, map[string]string{"1": "maren"})
 	s.Refuse()
 	m := machine(t)
-	m.Watch(wantsOf(t, "shutdown", "logon"))
+	<-m.Watch(wantsOf(t, "shutdown", "logon"))
 	if list := m.Troubles(); len(list) != 1 || !strings.Contains(list[0].Why, "cannot be asked to wait") {
 		t.Errorf("troubles %v", list)
 	}
@@ -132,7 +134,7 @@ func TestRealLoginManager(t *testing.T) {
 		return object.Call("org.freedesktop.login1.Manager.ListSessions", 0).Err == nil
 	})
 	m := machine(t)
-	m.Watch(wantsOf(t, "logon", "unlock", "sleep", "resume"))
+	<-m.Watch(wantsOf(t, "logon", "unlock", "sleep", "resume"))
 	got := wstest.Hear(t, m)
 
 	leader := exec.Command("sleep", "100")

@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -71,5 +73,5 @@ func postPower(b *workstation.Board, now power, first bool) {
 		b.Learn(set)
 		return
 	}
-	b.Post(workstation.Notice{What: what}, set)
+	b.Post(workstation.Notice{Event: what}, set)
 }

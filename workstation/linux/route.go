@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -72,5 +74,5 @@ func postOnline(b *workstation.Board, now, first bool) {
 		b.Learn(set)
 		return
 	}
-	b.Post(workstation.Notice{What: what}, set)
+	b.Post(workstation.Notice{Event: what}, set)
 }

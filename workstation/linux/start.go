@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -39,33 +41,33 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	look, err := arrange(&o, program)
+	shown, err := arrange(&o, program)
 	if err != nil {
 		return nil, err
 	}
 	c, end, err := newCollector(o)
 	if err != nil {
-		look.serve(0)
+		shown.serve(0)
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: "what it prints could not be kept: check the folder of the outputs"}
 	}
 	defer end.file.Close()
 	stdin, err := os.Open(os.DevNull)
 	if err != nil {
-		look.serve(0)
+		shown.serve(0)
 		c.pipe.Close()
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
 	defer stdin.Close()
 	g := newGroup(o.Mark)
-	proc, err := launch(look, o, g, stdin, end)
+	proc, err := launch(shown, o, g, stdin, end)
 	if err != nil {
-		look.serve(0)
+		shown.serve(0)
 		g.remove()
 		c.pipe.Close()
 		return nil, startError(o, program, err)
 	}
-	look.serve(proc.Pid)
-	p := &process{pid: proc.Pid, mark: o.Mark, group: g, note: look.note}
+	shown.serve(proc.Pid)
+	p := &process{pid: proc.Pid, mark: o.Mark, group: g, note: shown.note}
 	go c.run()
 	go func() {
 		state, err := proc.Wait()
@@ -85,7 +87,7 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 const firstOther = 3
 
 // launch starts the program, in its group if that is permitted.
-func launch(l *look, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
+func launch(l *appearance, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
 	attr := &os.ProcAttr{
 		Dir:   o.Folder,
 		Env:   surroundings(o, end),

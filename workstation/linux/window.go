@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import (
@@ -10,21 +12,21 @@ import (
 	"timegate/workstation/window"
 )
 
-// look is how a program is started so that its windows appear as they should.
-type look struct {
+// appearance is how a program is started so that its windows appear as they should.
+type appearance struct {
 	program string // the file that is executed
 	note    string
 	relay   *window.Relay // nil where there is none
 }
 
 // serve tells the relay which program it is for, 0 for none.
-func (l *look) serve(pid int) {
+func (l *appearance) serve(pid int) {
 	if l.relay != nil {
 		l.relay.Serve(pid)
 	}
 }
 
-func (l *look) addNote(text string) {
+func (l *appearance) addNote(text string) {
 	if l.note != "" {
 		text = l.note + "; " + text
 	}
@@ -33,13 +35,13 @@ func (l *look) addNote(text string) {
 
 // arrange changes an order for a program so that its windows appear as the
 // order says.
-func arrange(o *workstation.Order, program string) (*look, error) {
-	l := &look{program: program, note: o.Note}
+func arrange(o *workstation.Order, program string) (*appearance, error) {
+	l := &appearance{program: program, note: o.Note}
 	w := o.Window
 	if w == nil {
 		return l, nil
 	}
-	fail := func(err error, remedy string) (*look, error) {
+	fail := func(err error, remedy string) (*appearance, error) {
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: remedy}
 	}
 	if w.Mode == "terminal" {

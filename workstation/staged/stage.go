@@ -16,16 +16,16 @@ import (
 	"timegate/workstation"
 )
 
-// cue is something that can be staged.
-type cue struct {
+// stagedEvent is something that can happen to a staged machine.
+type stagedEvent struct {
 	word      string
 	arguments string // as help shows them, "" for none
 	help      string
 	do        func(m *Machine, args []string) error
 }
 
-// cues are all that can be staged, in the order in which help lists them.
-var cues = []cue{
+// stagedEvents are all that can be staged, in the order in which help lists them.
+var stagedEvents = []stagedEvent{
 	{"boot", "", "the machine has booted; nobody is logged on", (*Machine).boot},
 	{"shutdown", "", "the machine is about to shut down", plain(phrase.Shutdown, nil)},
 	{"logon", "NAME", "an account logs on", (*Machine).logon},
@@ -48,40 +48,40 @@ var cues = []cue{
 	{"clock", "+SPAN|-SPAN", "the clock is set forward or back; of a machine asleep, time passes", (*Machine).setClock},
 }
 
-// Cues returns what can be staged: each word, its arguments and what it does.
-func Cues() [][3]string {
+// EventHelp returns what can be staged: each word, its arguments and what it does.
+func EventHelp() [][3]string {
 	var out [][3]string
-	for _, c := range cues {
+	for _, c := range stagedEvents {
 		out = append(out, [3]string{c.word, c.arguments, c.help})
 	}
 	return out
 }
 
-// CueError reports something that cannot be staged.
-type CueError struct{ Problem, Remedy string }
+// StageError reports something that cannot be staged.
+type StageError struct{ Problem, Remedy string }
 
-func (e *CueError) Error() string { return e.Problem + "; " + e.Remedy }
+func (e *StageError) Error() string { return e.Problem + "; " + e.Remedy }
 
 // Stage lets something happen, given as words: "battery", "70%".
 func (m *Machine) Stage(words []string) error {
 	if len(words) == 0 {
-		return &CueError{"nothing to stage was named", `write for instance "unlock"`}
+		return &StageError{"nothing to stage was named", `write for instance "unlock"`}
 	}
-	i := slices.IndexFunc(cues, func(c cue) bool { return c.word == words[0] })
+	i := slices.IndexFunc(stagedEvents, func(c stagedEvent) bool { return c.word == words[0] })
 	if i < 0 {
 		var known []string
-		for _, c := range cues {
+		for _, c := range stagedEvents {
 			known = append(known, c.word)
 		}
 		remedy := "one of " + strings.Join(known, ", ")
 		if near, ok := phrase.Nearest(words[0], known); ok {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
-		return &CueError{fmt.Sprintf("%q cannot be staged", words[0]), remedy}
+		return &StageError{fmt.Sprintf("%q cannot be staged", words[0]), remedy}
 	}
-	c, args := cues[i], words[1:]
+	c, args := stagedEvents[i], words[1:]
 	if most := len(strings.Fields(c.arguments)); len(args) > most || len(args) < most && !strings.HasPrefix(c.arguments, "[") {
-		return &CueError{fmt.Sprintf("%q takes %s", c.word, cmp.Or(c.arguments, "no argument")),
+		return &StageError{fmt.Sprintf("%q takes %s", c.word, cmp.Or(c.arguments, "no argument")),
 			"write " + strings.TrimSpace(c.word+" "+c.arguments)}
 	}
 	m.settle()
@@ -97,10 +97,10 @@ func (m *Machine) settle() {
 	m.rearm()
 }
 
-// plain is a cue without arguments.
-func plain(what phrase.What, change func(*engine.Facts)) func(*Machine, []string) error {
+// plain is an event without arguments.
+func plain(what phrase.EventKind, change func(*engine.Facts)) func(*Machine, []string) error {
 	return func(m *Machine, _ []string) error {
-		m.board.Post(workstation.Notice{What: what}, change)
+		m.board.Post(workstation.Notice{Event: what}, change)
 		return nil
 	}
 }
@@ -110,24 +110,28 @@ func (m *Machine) boot([]string) error {
 	m.bootID += "+"
 	m.asleep = false
 	m.mu.Unlock()
-	m.board.Post(workstation.Notice{What: phrase.Boot}, func(f *engine.Facts) { f.People, f.IdleSince = nil, 0 })
+	m.board.Post(workstation.Notice{Event: phrase.Boot}, func(f *engine.Facts) {
+		withPeople(nil)(f)
+		f.IdleSince = 0
+	})
 	return nil
 }
 
 func (m *Machine) logon(args []string) error {
 	since := calendar.InstantOf(m.Now())
-	m.board.Post(workstation.Notice{What: phrase.Logon, Name: args[0]}, func(f *engine.Facts) {
-		f.People = append(people(f.People, args[0]), engine.Person{Account: args[0], Since: since})
-		slices.SortFunc(f.People, func(a, b engine.Person) int { return cmp.Compare(a.Account, b.Account) })
+	m.board.Post(workstation.Notice{Event: phrase.Logon, Name: args[0]}, func(f *engine.Facts) {
+		list := append(people(f.People, args[0]), engine.Person{Account: args[0], Since: since})
+		slices.SortFunc(list, func(a, b engine.Person) int { return cmp.Compare(a.Account, b.Account) })
+		withPeople(list)(f)
 	})
 	return nil
 }
 
 func (m *Machine) logoff(args []string) error {
 	if len(people(m.board.Facts().People, args[0])) == len(m.board.Facts().People) {
-		return &CueError{args[0] + " is not logged on", "logon " + args[0] + " comes first"}
+		return &StageError{args[0] + " is not logged on", "logon " + args[0] + " comes first"}
 	}
-	m.board.Post(workstation.Notice{What: phrase.Logoff, Name: args[0]}, func(f *engine.Facts) { f.People = people(f.People, args[0]) })
+	m.board.Post(workstation.Notice{Event: phrase.Logoff, Name: args[0]}, func(f *engine.Facts) { withPeople(people(f.People, args[0]))(f) })
 	return nil
 }
 
@@ -136,19 +140,19 @@ func (m *Machine) unlock(args []string) error { return m.session(phrase.Unlock, 
 
 // session locks or unlocks the session of an account, by default of the first
 // who is logged on.
-func (m *Machine) session(what phrase.What, args []string) error {
+func (m *Machine) session(what phrase.EventKind, args []string) error {
 	name := ""
 	if list := m.board.Facts().People; len(args) > 0 {
 		name = args[0]
 	} else if len(list) > 0 {
 		name = list[0].Account
 	}
-	m.board.Post(workstation.Notice{What: what, Name: name}, nil)
+	m.board.Post(workstation.Notice{Event: what, Name: name}, nil)
 	return nil
 }
 
 func (m *Machine) sleep([]string) error {
-	m.board.Post(workstation.Notice{What: phrase.Sleep, Release: func() {
+	m.board.Post(workstation.Notice{Event: phrase.Sleep, Release: func() {
 		m.mu.Lock()
 		defer m.mu.Unlock()
 		m.rebase()
@@ -179,7 +183,7 @@ func (m *Machine) battery(args []string) error {
 	if len(args) > 0 {
 		n, err := strconv.Atoi(strings.TrimSuffix(args[0], "%"))
 		if err != nil || n < 1 || n > 100 {
-			return &CueError{fmt.Sprintf("%q is no charge", args[0]), "write for instance 70%"}
+			return &StageError{fmt.Sprintf("%q is no charge", args[0]), "write for instance 70%"}
 		}
 		charge = n
 	}
@@ -188,14 +192,14 @@ func (m *Machine) battery(args []string) error {
 		m.board.Learn(set)
 		return nil
 	}
-	m.board.Post(workstation.Notice{What: phrase.Battery}, set)
+	m.board.Post(workstation.Notice{Event: phrase.Battery}, set)
 	return nil
 }
 
 func (m *Machine) setIdle(args []string) error {
 	d, err := phrase.ParseSpan(args[0])
 	if err != nil {
-		return &CueError{err.Error(), "write for instance 10m"}
+		return &StageError{err.Error(), "write for instance 10m"}
 	}
 	since := calendar.InstantOf(m.Now().Add(-d))
 	m.board.Learn(func(f *engine.Facts) { f.IdleSince = since })
@@ -207,13 +211,13 @@ func (m *Machine) active([]string) error {
 	return nil
 }
 
-func mounting(what phrase.What) func(*Machine, []string) error {
+func mounting(what phrase.EventKind) func(*Machine, []string) error {
 	return func(m *Machine, args []string) error {
 		m.mu.Lock()
 		found := m.wants.Mounted(what, args[0])
 		m.mu.Unlock()
 		for _, w := range found {
-			m.board.Post(workstation.Notice{What: what, Name: w.Key, Subject: filepath.Clean(args[0])}, nil)
+			m.board.Post(workstation.Notice{Event: what, Name: w.Key, Subject: filepath.Clean(args[0])}, nil)
 		}
 		return nil
 	}
@@ -224,7 +228,7 @@ func (m *Machine) device(args []string) error {
 	found := m.wants.Attached(args[0])
 	m.mu.Unlock()
 	for _, w := range found {
-		m.board.Post(workstation.Notice{What: phrase.Device, Name: w.Key, Subject: args[0]}, nil)
+		m.board.Post(workstation.Notice{Event: phrase.Device, Name: w.Key, Subject: args[0]}, nil)
 	}
 	return nil
 }
@@ -232,7 +236,7 @@ func (m *Machine) device(args []string) error {
 func (m *Machine) setMemory(args []string) error {
 	a, ok := phrase.ParseAmount(args[0])
 	if !ok {
-		return &CueError{fmt.Sprintf("%q is no amount", args[0]), "write for instance 300MiB"}
+		return &StageError{fmt.Sprintf("%q is no amount", args[0]), "write for instance 300MiB"}
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -244,7 +248,7 @@ func (m *Machine) setMemory(args []string) error {
 func (m *Machine) setDisk(args []string) error {
 	a, ok := phrase.ParseAmount(args[1])
 	if !ok {
-		return &CueError{fmt.Sprintf("%q is no amount", args[1]), "write for instance 2GiB"}
+		return &StageError{fmt.Sprintf("%q is no amount", args[1]), "write for instance 2GiB"}
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -266,7 +270,7 @@ func bytesOf(a phrase.Amount) int64 {
 }
 
 // crossed posts the limits below which what is free has fallen.
-func (m *Machine) crossed(what phrase.What, path string, free int64) {
+func (m *Machine) crossed(what phrase.EventKind, path string, free int64) {
 	for _, w := range m.wants.Of(what) {
 		if path != "" && w.Event.Paths[0] != path {
 			continue
@@ -275,7 +279,7 @@ func (m *Machine) crossed(what phrase.What, path string, free int64) {
 			m.levels[w.Key] = &workstation.Level{}
 		}
 		if m.levels[w.Key].Fell(w.Event.Amount, free, stagedTotal) {
-			m.board.Post(workstation.Notice{What: what, Name: w.Key, Subject: path}, nil)
+			m.board.Post(workstation.Notice{Event: what, Name: w.Key, Subject: path}, nil)
 		}
 	}
 }
@@ -292,7 +296,7 @@ func (m *Machine) setClock(args []string) error {
 	}
 	d, err := phrase.ParseSpan(span)
 	if err != nil || !ok {
-		return errors.Join(err, &CueError{fmt.Sprintf("%q does not say by how much", args[0]), "write +2h or -30m"})
+		return errors.Join(err, &StageError{fmt.Sprintf("%q does not say by how much", args[0]), "write +2h or -30m"})
 	}
 	m.Jump(sign * d)
 	return nil

@@ -6,7 +6,10 @@ package staged
 
 import (
 	"fmt"
+	"os"
+	"os/user"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -14,7 +17,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/phrase"
 	"timegate/workstation"
-	"timegate/workstation/linux"
+	"timegate/workstation/here"
 )
 
 // Options say how a staged machine begins.
@@ -31,17 +34,19 @@ type Options struct {
 
 // Machine is a staged machine.
 type Machine struct {
-	starter linux.Starter
+	starter here.Starter
 	zone    *calendar.Zone
 	host    string
 	idle    float64
 	wakes   chan workstation.Wake
 	board   *workstation.Board
-	files   *linux.Files
+	files   *here.Files
 
 	mu      sync.Mutex // guards what follows
 	bootID  string
-	base    time.Time // staged time at the real time since
+	booted  time.Time     // as the clock was then
+	set     time.Duration // by how much it was set since
+	base    time.Time     // staged time at the real time since
 	since   time.Time
 	running int
 	slow    time.Time // the real time until which the clock keeps real time too
@@ -60,6 +65,9 @@ type Machine struct {
 	alarm   time.Time
 }
 
+// uptime is for how long a staged machine has been up when it begins.
+const uptime = time.Minute
+
 // scene is something that happens at a time of the staged day.
 type scene struct {
 	at time.Time
@@ -75,10 +83,10 @@ func New(o Options) (*Machine, error) {
 	if rate == 0 {
 		rate = 1
 	}
-	m := &Machine{zone: o.Zone, bootID: o.BootID, host: o.Host, idle: rate, base: o.At, since: time.Now(),
+	m := &Machine{zone: o.Zone, bootID: o.BootID, booted: o.At.Add(-uptime), host: o.Host, idle: rate, base: o.At, since: time.Now(),
 		wakes: make(chan workstation.Wake, 1), board: workstation.NewBoard(), memory: -1, disks: map[string]int64{},
 		levels: map[string]*workstation.Level{}}
-	files, err := linux.NewFiles(m.board)
+	files, err := here.NewFiles(m.board)
 	if err != nil {
 		m.board.Close()
 		return nil, err
@@ -87,12 +95,16 @@ func New(o Options) (*Machine, error) {
 	return m, nil
 }
 
-// Now implements [workstation.Workstation].
-func (m *Machine) Now() time.Time {
+// Clock implements [workstation.Workstation].
+func (m *Machine) Clock() workstation.Clock {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.now()
+	now := m.now()
+	return workstation.Clock{Now: now, Uptime: now.Sub(m.booted) - m.set}
 }
+
+// Now returns the staged time.
+func (m *Machine) Now() time.Time { return m.Clock().Now }
 
 // now never runs ahead of what is to happen: a fast clock stands still there
 // until the keeper has answered.
@@ -181,7 +193,8 @@ func (m *Machine) Jump(by time.Duration) {
 	defer m.mu.Unlock()
 	m.base, m.since, m.rung = m.now().Add(by), time.Now(), false
 	if !m.asleep {
-		m.send(workstation.Wake{ClockSet: true, By: by})
+		m.set += by
+		m.send(workstation.Wake{})
 	}
 	m.rearm()
 }
@@ -202,6 +215,12 @@ func (m *Machine) count(by int) {
 	m.rebase()
 	m.running += by
 	m.rearm()
+}
+
+// Hold lets the clock keep real time until the function it returns is called.
+func (m *Machine) Hold() (let func()) {
+	m.count(1)
+	return sync.OnceFunc(func() { m.count(-1) })
 }
 
 // rearm sets the real timer for the staged time of what comes next.
@@ -271,7 +290,7 @@ func (m *Machine) awake() {
 		m.asleep = false
 		m.send(workstation.Wake{Asleep: m.now().Sub(m.slept)})
 	}
-	m.board.Post(workstation.Notice{What: phrase.Resume}, nil)
+	m.board.Post(workstation.Notice{Event: phrase.Resume}, nil)
 }
 
 // send leaves one wake for the keeper; that the clock was set is not lost.
@@ -285,22 +304,55 @@ func (m *Machine) send(w workstation.Wake) {
 }
 
 // Watch implements [workstation.Workstation]. Files are really watched.
-func (m *Machine) Watch(w workstation.Wants) {
+func (m *Machine) Watch(w workstation.Wants) <-chan struct{} {
 	m.mu.Lock()
 	m.wants = w
 	m.mu.Unlock()
-	m.files.Watch(w)
+	known := make(chan struct{})
+	go func() {
+		defer close(known)
+		m.files.Watch(w)
+	}()
+	return known
 }
 
-// Desktops implements [workstation.Workstation]: whoever is logged on has one.
-func (m *Machine) Desktops() []string {
-	people := m.board.Facts().People
-	if len(people) == 0 {
-		return nil
+// Attend implements [workstation.Workstation]: all that a start may wait for is
+// told here.
+func (m *Machine) Attend(engine.Attention) {}
+
+// withPeople is a change of who is logged on. Whoever is has a desktop, and so
+// has the keeper's own account as soon as there is one.
+func withPeople(list []engine.Person) func(*engine.Facts) {
+	return func(f *engine.Facts) {
+		f.People, f.Desktops = list, nil
+		for _, p := range list {
+			f.Desktops = append(f.Desktops, p.Account)
+		}
+		if len(list) > 0 {
+			f.Desktops = append([]string{""}, f.Desktops...)
+		}
 	}
-	out := []string{""}
-	for _, p := range people {
-		out = append(out, p.Account)
+}
+
+// Sessions implements [workstation.Workstation]. A session of an account that
+// is logged on has the display of this process, where it has one.
+func (m *Machine) Sessions(uid int) []workstation.Session {
+	own := workstation.Session{UID: os.Getuid(), Vars: here.SessionVars(os.Environ())}
+	own.HasX = here.HasX(own.Vars)
+	var out []workstation.Session
+	for _, p := range m.board.Facts().People {
+		u, err := user.Lookup(p.Account)
+		if err != nil {
+			continue
+		}
+		if n, err := strconv.Atoi(u.Uid); err == nil && (uid < 0 || uid == n) {
+			s := own
+			s.UID = n
+			out = append(out, s)
+		}
+	}
+	if len(out) == 0 && uid == own.UID && len(m.board.Facts().Desktops) > 0 {
+		out = append(out, own)
 	}
 	return out
 }
@@ -314,9 +366,6 @@ func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices()
 // Troubles implements [workstation.Workstation].
 func (m *Machine) Troubles() []workstation.Trouble { return m.files.Troubles() }
 
-// Pressure implements [workstation.Workstation]: a staged machine is calm.
-func (m *Machine) Pressure() int { return 0 }
-
 // Reading implements [workstation.Workstation].
 func (m *Machine) Reading(name string) (int64, error) {
 	m.mu.Lock()
@@ -327,7 +376,7 @@ func (m *Machine) Reading(name string) (int64, error) {
 	if free, ok := m.disks[trimDisk(name)]; ok {
 		return free, nil
 	}
-	return linux.Reading(name)
+	return here.Reading(name)
 }
 
 // Start implements [workstation.Workstation]: the program is really started.

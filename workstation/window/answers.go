@@ -1,3 +1,5 @@
+//go:build linux
+
 package window
 
 // What a server sends (X Window System Protocol, appendix B): an error, a

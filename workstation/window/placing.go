@@ -1,3 +1,5 @@
+//go:build linux
+
 package window
 
 import (
@@ -125,7 +127,7 @@ func (p *placing) seen() bool {
 		p.mu.Unlock()
 		again := false
 		for id, told := range icons {
-			switch viewable, there := p.look(xproto.Window(id)); {
+			switch viewable, there := p.viewable(xproto.Window(id)); {
 			case !there:
 				p.mu.Lock()
 				delete(p.placed, id)
@@ -145,8 +147,8 @@ func (p *placing) seen() bool {
 	return false
 }
 
-// look reports whether a window is to be seen, here or on another workspace.
-func (p *placing) look(w xproto.Window) (seen, there bool) {
+// viewable reports whether a window is to be seen, here or on another workspace.
+func (p *placing) viewable(w xproto.Window) (seen, there bool) {
 	attributes, err := xproto.GetWindowAttributes(p.conn, w).Reply()
 	if err != nil {
 		return false, false

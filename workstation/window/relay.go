@@ -1,3 +1,5 @@
+//go:build linux
+
 package window
 
 import (
@@ -24,9 +26,9 @@ const (
 	lastNumber  = 9999
 )
 
-// lonely is how long a relay waits for its program to connect where the
+// idleTimeout is how long a relay waits for its program to connect where the
 // keeper went away before it could say which that is.
-const lonely = 30 * time.Second
+const idleTimeout = 30 * time.Second
 
 // relay stands between a program and an X server.
 type relay struct {
@@ -122,7 +124,7 @@ func (r *relay) follow(starter *os.File) {
 	n, _ := starter.Read(buf)
 	pid, err := strconv.Atoi(string(buf[:n]))
 	if err != nil {
-		time.Sleep(lonely)
+		time.Sleep(idleTimeout)
 		return
 	}
 	fd, err := unix.PidfdOpen(pid, 0)
@@ -184,7 +186,7 @@ func (r *relay) serve(client *net.UnixConn) {
 	if !ours(client) {
 		return
 	}
-	client.SetReadDeadline(time.Now().Add(lonely))
+	client.SetReadDeadline(time.Now().Add(idleTimeout))
 	setup, err := r.cookie.setup(client)
 	if err != nil {
 		return

@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package window decides how a program's windows appear, without the program
 // knowing.
 //

@@ -1,3 +1,5 @@
+//go:build linux
+
 package wstest
 
 import (
@@ -81,6 +83,12 @@ func (s *LoginManager) Refuse() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.refuse = true
+}
+
+// Hang lets it answer nothing, until the test ends.
+func (s *LoginManager) Hang() {
+	s.mu.Lock() // which every answer wants
+	s.t.Cleanup(s.mu.Unlock)
 }
 
 // SetLocked sets the hint that a desktop gives.

@@ -1,3 +1,5 @@
+//go:build linux
+
 package wstest
 
 import (
@@ -108,14 +110,14 @@ func Hear(t testing.TB, ws workstation.Workstation) func(want string) workstatio
 		for {
 			select {
 			case n := <-ws.Notices():
-				if n.What == "" {
+				if n.Event == "" {
 					continue
 				}
 				name := n.Name
-				if strings.HasPrefix(name, string(n.What)) {
-					name = strings.TrimPrefix(name, string(n.What)) // what was watched begins with the event
+				if strings.HasPrefix(name, string(n.Event)) {
+					name = strings.TrimPrefix(name, string(n.Event)) // what was watched begins with the event
 				}
-				if got := strings.Join(strings.Fields(string(n.What)+" "+name), " "); got != want {
+				if got := strings.Join(strings.Fields(string(n.Event)+" "+name), " "); got != want {
 					t.Fatalf("%q happened, want %q", got, want)
 				}
 				return n

@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package wstest holds the rules that every workstation keeps, as tests.
 package wstest
 
@@ -33,19 +35,19 @@ func Run(t *testing.T, newWS func(t *testing.T) workstation.Workstation) {
 }
 
 func wakes(t *testing.T, ws workstation.Workstation) {
-	ws.SetWake(ws.Now().Add(time.Hour)) // replaced by the next
-	at := ws.Now().Add(30 * time.Millisecond)
+	ws.SetWake(ws.Clock().Now.Add(time.Hour)) // replaced by the next
+	at := ws.Clock().Now.Add(30 * time.Millisecond)
 	ws.SetWake(at)
 	for i := range 2 {
 		select {
 		case w := <-ws.Wakes():
-			if w.ClockSet || ws.Now().Before(at) {
-				t.Errorf("wake %d: %+v at %v, want one at %v", i, w, ws.Now(), at)
+			if ws.Clock().Now.Before(at) {
+				t.Errorf("wake %d: %+v at %v, want one at %v", i, w, ws.Clock().Now, at)
 			}
 		case <-time.After(wait):
 			t.Fatal("no wake came")
 		}
-		at = ws.Now().Add(-time.Hour) // a time that has passed wakes at once
+		at = ws.Clock().Now.Add(-time.Hour) // a time that has passed wakes at once
 		ws.SetWake(at)
 	}
 	ws.SetWake(time.Time{})

@@ -55,15 +55,19 @@ func unknown(name string) error {
 	return fmt.Errorf("there is no time zone %q; zones have names such as Europe/London or Asia/Tokyo", name)
 }
 
-// Local returns the machine's zone, under its own name where that is known.
-var Local = sync.OnceValue(func() *calendar.Zone {
+// Local returns the machine's zone, under its own name where that is known, as
+// it was when it was first asked for.
+var Local = sync.OnceValue(Read)
+
+// Read reads which zone the machine is in now.
+func Read() *calendar.Zone {
 	if name := localName(); name != "" {
 		if z, err := Find(name); err == nil {
 			return z
 		}
 	}
 	return calendar.NewZone(time.Local)
-})
+}
 
 // localName finds the name by the rules of tzset: TZ, else the file to which
 // /etc/localtime leads.

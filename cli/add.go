@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/gate"
+	"timegate/core/phrase"
+)
+
+func (a *app) addCommand() *cli.Command {
+	return &cli.Command{
+		Name: "add", Category: sayCommands, Usage: "write the file of a new gate", ArgsUsage: "NAME --open PHRASE … -- PROGRAM [ARGUMENT …]",
+		Description: "timegate add humidity-log --open \"every 10m\" --open boot --about \"Log the press room's humidity\" -- ~/bin/humidity-log --room press\n\n" +
+			"The gate is in force at once where a keeper runs. Nothing is written if anything is wrong.",
+		Flags: append(gateFlags("a moment to start at, as a `PHRASE`; may be given several times"),
+			&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` to run as (system scope)"},
+			&cli.BoolFlag{Name: "elevated", Usage: "run with root's rights (system scope)"},
+			&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
+			&cli.BoolFlag{Name: "later", Usage: "the program is not there yet"},
+		),
+		Action: a.add,
+	}
+}
+
+func (a *app) add(_ context.Context, c *cli.Command) error {
+	args := c.Args().Slice()
+	if len(args) == 0 {
+		return usageError("the gate's name is missing: timegate add %s", c.ArgsUsage)
+	}
+	name, argv := args[0], args[1:]
+	switch {
+	case !gate.ValidName(name):
+		return usageError("%q cannot be a gate's name: %s", name, gate.NameRule)
+	case len(argv) == 0 || argv[0] == "":
+		return usageError("there is nothing to run: timegate add %s", c.ArgsUsage)
+	}
+	path := a.home.GateFile(name)
+	if _, err := os.Lstat(path); err == nil {
+		return usageError("there is a gate %q already: %s; choose another name, or change that file", name, path)
+	}
+	g, err := a.newGate(c, name, argv)
+	if err != nil {
+		return err
+	}
+	edit := gate.NewEdit(gate.Format(g))
+	if err := setKeys(c, edit); err != nil {
+		return err
+	}
+	put, err := a.keepScript(c, name, g.Run, edit)
+	if err != nil {
+		return err
+	}
+	data, err := edit.Bytes()
+	if err != nil {
+		return err
+	}
+	return a.propose(c, name, data, put)
+}
+
+// newGate puts together a gate from the options of add.
+func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, error) {
+	g := gate.Default(name)
+	g.About, g.Enabled = c.String("about"), !c.Bool("off")
+	g.As.User, g.As.Elevated = c.String("user"), c.Bool("elevated")
+	for i, text := range c.StringSlice("open") {
+		p, err := phrase.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		plan, err := p.Compile(a.env())
+		if err != nil {
+			return nil, err
+		}
+		g.Opens = append(g.Opens, gate.Opening{Name: strconv.Itoa(i + 1), When: p.String(), Enabled: true, Plan: plan})
+	}
+	if s := c.String("longest"); s != "" {
+		d, err := parseSpan("longest", s)
+		if err != nil {
+			return nil, err
+		}
+		g.Limits.Longest = d
+	}
+	if s := c.String("busy"); s != "" {
+		g.Rules.Busy = s
+	}
+	if s := c.String("folder"); s != "" {
+		abs, err := filepath.Abs(s)
+		if err != nil {
+			return nil, err
+		}
+		g.Folder = abs
+	}
+	program, err := wholeProgram(argv[0])
+	if errors.Is(err, fs.ErrNotExist) {
+		if !c.Bool("later") || !strings.Contains(argv[0], "/") {
+			return nil, usageError("%w; check the path, or give its whole path and --later if it is yet to come", err)
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	g.Run = append([]string{program}, argv[1:]...)
+	return g, nil
+}

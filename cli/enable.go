@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/gate"
+	"timegate/gates"
+)
+
+func (a *app) enableCommand(on bool) *cli.Command {
+	c := &cli.Command{
+		Name: "enable", Category: sayCommands, Usage: "switch a gate, or one of its openings, on", ArgsUsage: "NAME[/OPENING]",
+		Description: "timegate enable stock-count/saturdays",
+		Action:      func(_ context.Context, c *cli.Command) error { return a.enable(c, on) },
+	}
+	if !on {
+		c.Name, c.Usage, c.Description = "disable", "switch a gate, or one of its openings, off", "timegate disable stock-count/saturdays"
+	}
+	return c
+}
+
+func (a *app) enable(c *cli.Command, on bool) error {
+	arg, err := oneArgument(c, "the name of a gate")
+	if err != nil {
+		return err
+	}
+	name, opening, one := strings.Cut(arg, "/")
+	f, err := a.file(name)
+	if err != nil {
+		return err
+	}
+	if f.Gate == nil {
+		return f.Findings.Errors()
+	}
+	edit := gate.NewEdit([]byte(f.Text))
+	if one {
+		edit.EnableOpening(opening, on)
+	} else {
+		edit.SetBool("enabled", on)
+	}
+	data, err := edit.Bytes()
+	if none := (*gate.NoOpeningError)(nil); errors.As(err, &none) {
+		return &exitError{exitUnknown, fmt.Errorf("gate %s: %w", name, err)}
+	}
+	if err != nil {
+		return err
+	}
+	state := "on"
+	if !on {
+		state = "off"
+	}
+	if string(data) == f.Text || !one && f.Gate.Enabled == on {
+		fmt.Fprintf(a.err, "%s is %s already\n", arg, state)
+		return nil
+	}
+	plan := gates.NewPlan(a.home)
+	plan.Put(name, data)
+	if err := plan.Commit(a.env(), a.now()); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.err, "%s is %s\n", arg, state)
+	return nil
+}

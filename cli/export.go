@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/calendar"
+	"timegate/core/forecast"
+	"timegate/ical"
+)
+
+func (a *app) exportCommand() *cli.Command {
+	return &cli.Command{
+		Name: "export", Category: otherCommands, Usage: "write the moments of gates as a calendar file", ArgsUsage: "[NAME …]",
+		Description: "timegate export --ics --out bindery.ics stock-count\n\n" +
+			"iCalendar, RFC 5545. A moment that a recurrence rule says exactly is written as one; others are listed\n" +
+			"one by one for the span from --from to --to, which is a year from now otherwise.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "ics", Usage: "as an iCalendar file"},
+			&cli.StringFlag{Name: "out", Usage: "write to `FILE` instead of standard output", TakesFile: true},
+			&cli.StringFlag{Name: "from", Usage: "first `TIME` of what is listed"},
+			&cli.StringFlag{Name: "to", Usage: "last `TIME` of what is listed"},
+		},
+		Action: a.export,
+	}
+}
+
+func (a *app) export(_ context.Context, c *cli.Command) error {
+	if !c.Bool("ics") {
+		return usageError("say as what to export: --ics")
+	}
+	s := forecast.Span{From: calendar.InstantOf(a.now())}
+	s.To = s.From.Add(365 * 24 * time.Hour)
+	var err error
+	if text := c.String("from"); text != "" {
+		if s.From, err = parseTime(text, a.zone, false); err != nil {
+			return err
+		}
+		s.To = s.From.Add(365 * 24 * time.Hour)
+	}
+	if text := c.String("to"); text != "" {
+		if s.To, err = parseTime(text, a.zone, true); err != nil {
+			return err
+		}
+	}
+	if s.To < s.From {
+		return usageError("--to is before --from")
+	}
+	gates, err := a.gatesNamed(c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	var list []ical.Opening
+	for _, g := range gates {
+		for _, o := range g.Opens {
+			if g.Active(&o, a.host) {
+				list = append(list, ical.Opening{Gate: g.Name, Name: o.Name, About: g.About, Plan: o.Plan})
+			}
+		}
+	}
+	var text bytes.Buffer
+	results, err := ical.Export(&text, list, s.From, s.To, a.now())
+	if err != nil {
+		return err
+	}
+	for _, r := range results {
+		name := r.Opening.Gate + "/" + r.Opening.Name
+		switch {
+		case r.Events == 0:
+			fmt.Fprintf(a.err, "%s: %s: %s\n", name, a.err.warn("left out"), r.Why)
+		case r.Listed:
+			fmt.Fprintf(a.err, "%s: %s until %s: %s\n", name, a.err.warn("listed date by date"), a.local(s.To.Time()), r.Why)
+		}
+	}
+	if path := c.String("out"); path != "" {
+		return writeFile(path, func(w io.Writer) error {
+			_, err := w.Write(text.Bytes())
+			return err
+		})
+	}
+	_, err = a.out.Forward.Write(text.Bytes())
+	return err
+}

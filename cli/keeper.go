@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/control"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/words"
+	"timegate/keeper"
+	"timegate/launch"
+	"timegate/workstation"
+	"timegate/workstation/here"
+	"timegate/workstation/staged"
+)
+
+func (a *app) keeperCommand() *cli.Command {
+	return &cli.Command{
+		Name: "keeper", Category: keepCommands, Usage: "the resident that starts the programs", ArgsUsage: "run|status|install|uninstall",
+		Action: a.group,
+		Commands: []*cli.Command{
+			{
+				Name: "run", Usage: "watch the moments and start the programs, until ended", Action: a.keeperRun,
+				Description: "timegate --home ~/tg keeper run\n\nSIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.\n\nWith --staged the machine is a stand-in: \"timegate stage\" says what happens to it, and the programs are really started.",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "staged", Usage: "on a stand-in for a machine, for trying things out"},
+					&cli.StringFlag{Name: "at", Usage: "with --staged: begin at this `TIME`, as in \"2026-11-30 06:30\""},
+					&cli.FloatFlag{Name: "speed", Usage: "with --staged: let the clock run `N` times faster while no program runs", Value: 1},
+				},
+			},
+			{
+				Name: "status", Usage: "what the keeper does", Action: a.keeperStatus,
+				Description: "timegate keeper status",
+			},
+			a.installCommand(), a.uninstallCommand(),
+		},
+	}
+}
+
+func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	debug.SetGCPercent(100)
+	if a.home.Scope == gate.System {
+		here.SetUmask(launch.LoginUmask()) // what programs get at a fresh login
+	}
+	machine, err := a.machine(c)
+	if err != nil {
+		return err
+	}
+	defer machine.Close()
+	log := slog.New(slog.NewTextHandler(a.err, nil))
+	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log,
+		Observe: func(ev engine.Event, decisions []engine.Decision) {
+			for _, d := range decisions {
+				log.Info(string(d.Kind), "gate", d.Gate, "run", d.Run, "result", string(d.Result), "reason", words.Reason(d.Reason))
+			}
+		}})
+	ended := make(chan error, 1)
+	go func() { ended <- k.Run(ctx) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	select {
+	case err := <-ended:
+		return err
+	case <-time.After(endPatience):
+		return errors.New("the keeper has not ended in good order: something that it waits for hangs")
+	}
+}
+
+// endPatience is how long a keeper may take to end.
+const endPatience = 2 * time.Second
+
+// machine returns the workstation to be kept: this one, or a stand-in.
+func (a *app) machine(c *cli.Command) (workstation.Workstation, error) {
+	if !c.Bool("staged") {
+		for _, name := range []string{"at", "speed"} {
+			if c.IsSet(name) {
+				return nil, usageError("--%s is for a staged machine: add --staged", name)
+			}
+		}
+		return here.New()
+	}
+	at := a.now()
+	if text := c.String("at"); text != "" {
+		instant, err := parseTime(text, a.zone, false)
+		if err != nil {
+			return nil, usageError("--at: %v", err)
+		}
+		at = instant.Time()
+	}
+	if speed := c.Float("speed"); speed < 1 || speed > 100_000 {
+		return nil, usageError("--speed is 1 to 100000")
+	}
+	fmt.Fprintln(a.err, a.err.warn("STAGED")+": a stand-in for a machine; \"timegate stage\" says what happens to it")
+	return staged.New(staged.Options{At: at, Zone: a.zone, Host: a.host, Rate: c.Float("speed"),
+		BootID: "staged-" + strconv.FormatInt(time.Now().UnixNano(), 36)})
+}
+
+func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	s, err := a.client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.out.printJSON(s)
+	}
+	stand := ""
+	if s.Staged {
+		a.now = func() time.Time { return s.Now }
+		stand = " (STAGED: a stand-in for a machine)"
+	}
+	fmt.Fprintf(a.out, "keeper    process %d, since %s%s\n", s.PID, a.localFar(s.Began), stand)
+	fmt.Fprintf(a.out, "home      %s\n", a.home.State)
+	fmt.Fprintf(a.out, "gates     %d in force, %d programs running\n", len(s.Gates), s.Running)
+	next := "nothing is due"
+	if s.Next != nil {
+		next = a.localFar(*s.Next)
+	}
+	fmt.Fprintf(a.out, "next      %s\n", next)
+	if s.Paused {
+		until := "until \"timegate resume\""
+		if s.PauseUntil != nil {
+			until = "until " + a.localFar(*s.PauseUntil)
+		}
+		fmt.Fprintf(a.out, "%s    since %s, %s\n", a.out.warn("paused"), a.local(*s.PausedAt), until)
+	}
+	if !a.home.OfOthers() {
+		fmt.Fprintf(a.out, "machine   %s\n", a.factsText(s.Facts))
+	}
+	for _, t := range s.Troubles {
+		fmt.Fprintf(a.out, "%s   %s: %s\n", a.out.warn("cannot"), t.What, t.Why)
+	}
+	if len(s.Broken) > 0 {
+		fmt.Fprintf(a.out, "\n%s, the last good version goes on where there was one:\n", a.out.bad("gate files that are wrong"))
+		a.printFindings(a.out, s.Broken)
+	}
+	return nil
+}
+
+// factsText says what holds on the machine, as far as a gate asks for it.
+func (a *app) factsText(f control.Facts) string {
+	power := "mains power"
+	if f.OnBattery {
+		power = "on battery"
+	}
+	if f.Charge > 0 {
+		power += fmt.Sprintf(" at %d%%", f.Charge)
+	}
+	list := []string{power}
+	if f.Online {
+		list = append(list, "online")
+	}
+	for _, p := range f.People {
+		list = append(list, p+" logged on")
+	}
+	if f.IdleSince != nil {
+		list = append(list, "idle since "+a.local(*f.IdleSince))
+	}
+	return strings.Join(list, ", ")
+}

@@ -1,0 +1,244 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/urfave/cli/v3"
+
+	"timegate/control"
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/forecast"
+	"timegate/core/gate"
+	"timegate/gates"
+	"timegate/journal"
+)
+
+func (a *app) listCommand() *cli.Command {
+	return &cli.Command{
+		Name: "list", Category: watchCommands, Usage: "all gates with their command, state, last result and next moment",
+		Description: "timegate list",
+		Action:      a.list,
+	}
+}
+
+// listed is a gate as list and show print it.
+type listed struct {
+	Name     string         `json:"name"`
+	About    string         `json:"about"`
+	Run      []string       `json:"run"`
+	As       string         `json:"as"`
+	Enabled  bool           `json:"enabled"`
+	Openings []gate.Opening `json:"openings"`
+	Next     *time.Time     `json:"next"`
+	Running  []int64        `json:"running"`
+	Last     *lastRun       `json:"last"`
+	Error    string         `json:"error,omitempty"`
+
+	Waiting string `json:"waiting,omitempty"` // what a start waits for
+
+	state string
+	brief string // Error, for a narrow column
+	event string // on which it opens
+}
+
+type lastRun struct {
+	Run    int64         `json:"run"`
+	Result engine.Result `json:"result"`
+	Ended  *time.Time    `json:"ended"`
+}
+
+func (a *app) list(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	files, err := a.files()
+	if err != nil {
+		return err
+	}
+	rows, err := a.listed(ctx, files)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.out.printJSON(rows)
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(a.out, "there are no gates in %s yet; add one:\n  timegate add humidity-log --open \"every 10m\" -- ~/bin/humidity-log\n", a.home.Gates)
+		return nil
+	}
+	a.printList(rows)
+	return nil
+}
+
+func (a *app) printList(rows []listed) {
+	// In a narrow terminal the command is worth more than how far off things
+	// are.
+	const roomy = 100
+	tight := a.out.width > 0 && a.out.width < roomy
+	var cells [][]string
+	for _, r := range rows {
+		next, last := "", ""
+		if r.Next != nil {
+			next = a.local(*r.Next)
+			if !tight {
+				next = a.localFar(*r.Next)
+			}
+		} else if r.event != "" {
+			const room = 32
+			next = a.out.faint(ansi.Truncate(r.event, room, "…"))
+		}
+		if r.Last != nil {
+			last = a.result(r.Last.Result)
+			if r.Last.Ended != nil && !tight {
+				last += " " + far(r.Last.Ended.Sub(a.now()))
+			}
+		}
+		command := commandLine(r.Run)
+		if r.Error != "" {
+			command = r.brief
+		}
+		cells = append(cells, []string{r.Name, a.stateWord(r.state), next, last, command})
+	}
+	a.out.table([]string{"GATE", "STATE", "NEXT", "LAST", "COMMAND"}, cells)
+}
+
+// listed joins the files with what the journal and the keeper know.
+func (a *app) listed(ctx context.Context, files []gates.File) ([]listed, error) {
+	status, err := a.client.Status(ctx)
+	kept := err == nil
+	if status.Staged {
+		a.now = func() time.Time { return status.Now }
+	}
+	if err != nil && !errors.Is(err, control.ErrNoKeeper) {
+		return nil, err
+	}
+	last, good := map[string]journal.Entry{}, map[string]calendar.Instant{}
+	j, err := a.reader()
+	if err != nil {
+		return nil, err
+	}
+	if j != nil {
+		defer j.Close()
+		if last, err = j.LastRuns(); err != nil {
+			return nil, err
+		}
+		if good, err = j.LastGood(); err != nil {
+			return nil, err
+		}
+	}
+	out := []listed{}
+	for _, f := range files {
+		l := listed{Name: f.Name, Run: []string{}, Openings: []gate.Opening{}, Running: []int64{}}
+		if e, ok := last[f.Name]; ok {
+			l.Last = &lastRun{Run: e.Run, Result: e.Result, Ended: a.stamp(e.Ended)}
+		}
+		st := status.Gates[f.Name]
+		l.Running = append(l.Running, st.Running...)
+		a.fill(&l, f, st, kept, status.Paused)
+		if !kept && f.Gate != nil {
+			l.Next = a.inZone(a.nextOf(f.Gate, good[f.Name]))
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+func (a *app) fill(l *listed, f gates.File, st control.GateStatus, kept, paused bool) {
+	if f.Gate == nil {
+		first := f.Findings.Errors()[0]
+		l.Error, l.state = first.Error(), "broken"
+		l.brief = first.Message
+		if first.Line > 0 {
+			l.brief = fmt.Sprintf("line %d: %s", first.Line, first.Message)
+		}
+		l.Next = a.inZone(st.Next)
+		return
+	}
+	g := f.Gate
+	l.About, l.Run, l.As, l.Enabled = g.About, g.Run, a.runsAs(g), g.Enabled
+	l.Openings, l.Waiting = append(l.Openings, g.Opens...), st.Waiting
+	if g.Enabled {
+		l.event = eventOf(g)
+	}
+	switch {
+	case len(l.Running) > 0:
+		l.state = "running"
+	case !g.Enabled:
+		l.state = "off"
+	case !g.RunsOn(a.host):
+		l.state = "dormant" // for other hosts
+	case paused:
+		l.state = "paused"
+	case !kept:
+		l.state = "no keeper"
+	case st.Waiting != "":
+		l.state = "waiting"
+	default:
+		l.state = "ready"
+	}
+	if kept {
+		l.Next = a.inZone(st.Next)
+	}
+}
+
+// nextOf returns a gate's next due by its phrases and the end of its last good
+// run, 0 where there was none.
+func (a *app) nextOf(g *gate.Gate, good calendar.Instant) *time.Time {
+	at, ok := forecast.Next(g, a.host, good, calendar.InstantOf(a.now()))
+	if !ok {
+		return nil
+	}
+	t := at.Time()
+	return &t
+}
+
+func (a *app) inZone(t *time.Time) *time.Time {
+	if t == nil {
+		return nil
+	}
+	local := t.In(a.zone.Location())
+	return &local
+}
+
+// stateWord colours a state; the word alone says it.
+func (a *app) stateWord(state string) string {
+	switch state {
+	case "running", "ready":
+		return a.out.good(state)
+	case "broken":
+		return a.out.bad(state)
+	case "off", "paused", "no keeper", "dormant", "waiting":
+		return a.out.warn(state)
+	}
+	return state
+}
+
+func (a *app) result(r engine.Result) string {
+	switch r {
+	case engine.ResultOK:
+		return a.out.good(string(r))
+	case engine.ResultFailed, engine.ResultOverran, engine.ResultRefused, engine.ResultLost:
+		return a.out.bad(string(r))
+	case engine.ResultRunning:
+		return string(r)
+	}
+	return a.out.warn(string(r))
+}
+
+// commandLine prints a program and its arguments as a shell would take them.
+func commandLine(argv []string) string {
+	out := make([]string, len(argv))
+	for i, s := range argv {
+		if s == "" || strings.ContainsAny(s, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
+			s = "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+		}
+		out[i] = s
+	}
+	return strings.Join(out, " ")
+}

@@ -1,0 +1,15 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+)
+
+func (a *app) openCommand() *cli.Command {
+	return &cli.Command{
+		Name: "open", Category: keepCommands, Usage: "start a gate's program now", ArgsUsage: "NAME",
+		Description: "timegate open job-board\n\nIt starts even if the gate is switched off or all is paused. Where it still runs, the gate's rule for that holds.",
+		Action:      func(ctx context.Context, c *cli.Command) error { return a.command(ctx, c, a.client.Open) },
+	}
+}

@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+)
+
+func (a *app) pauseCommand() *cli.Command {
+	return &cli.Command{
+		Name: "pause", Category: keepCommands, Usage: "let nothing start by itself",
+		Description: "timegate pause --for 2h\n\nWhat runs goes on. Moments that come meanwhile are passed over and recorded when the pause ends.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "for", Usage: "end the pause after this `SPAN`"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			var until time.Time
+			if s := c.String("for"); s != "" {
+				d, err := parseSpan("for", s)
+				if err != nil {
+					return err
+				}
+				if d <= 0 {
+					return usageError("--for %s is no time at all", s)
+				}
+				status, err := a.client.Status(ctx)
+				if err != nil {
+					return err
+				}
+				until = status.Now.Add(d)
+			}
+			if _, err := a.client.Pause(ctx, until); err != nil {
+				return err
+			}
+			text := "paused until \"timegate resume\""
+			if !until.IsZero() {
+				text = "paused until " + a.local(until)
+			}
+			fmt.Fprintln(a.out, text)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,26 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+)
+
+func (a *app) resumeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "resume", Category: keepCommands, Usage: "end a pause",
+		Description: "timegate resume",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			ans, err := a.client.Resume(ctx)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "no longer paused; %s passed over meanwhile\n", plural(len(ans.Decisions), "opening"))
+			return nil
+		},
+	}
+}

@@ -1,0 +1,29 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+)
+
+func (a *app) sendCommand() *cli.Command {
+	return &cli.Command{
+		Name: "send", Category: keepCommands, Usage: "send a signal to the gates that wait for it", ArgsUsage: "SIGNAL",
+		Description: "timegate send proofs-ready\n\nIt opens the gates that have an opening such as \"signal proofs-ready\". Any program may call this.",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			name, err := oneArgument(c, "the name of the signal")
+			if err != nil {
+				return err
+			}
+			ans, err := a.client.Send(ctx, name)
+			if err != nil {
+				return err
+			}
+			if len(ans.Decisions) == 0 {
+				return &exitError{exitUnknown, fmt.Errorf("no gate waits for the signal %q now", name)}
+			}
+			return a.printAnswer(name, ans)
+		},
+	}
+}

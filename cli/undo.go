@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/gates"
+)
+
+func (a *app) undoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "undo", Category: sayCommands, Usage: "take the last change of gates back, after a question",
+		Description: "timegate undo\n\nWhat one command has written or removed is taken back as a whole. It is refused where one of the files was changed since.\nUndone once more, it comes back.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
+		Action:      a.undo,
+	}
+}
+
+func (a *app) undo(_ context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	plan, err := gates.Undo(a.home)
+	if errors.Is(err, gates.ErrNothingToUndo) {
+		return usageError("%w", err)
+	}
+	if changed := (*gates.ChangedError)(nil); errors.As(err, &changed) {
+		return usageError("%w; what was before is in %s", err, filepath.Join(a.home.Gates, ".plan.json"))
+	}
+	if err != nil {
+		return err
+	}
+	for _, change := range plan.Changes() {
+		what := "gets its earlier content back"
+		if change.After == nil {
+			what = "is removed"
+		}
+		fmt.Fprintf(a.out, "%s %s\n", a.out.head(change.Name), what)
+	}
+	if ok, err := a.confirm(c, "Undo the last change?"); err != nil || !ok {
+		return err
+	}
+	if err := plan.Commit(a.env(), a.now()); err != nil {
+		return err
+	}
+	fmt.Fprintln(a.err, a.err.good("undone"))
+	return nil
+}

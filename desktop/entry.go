@@ -1,0 +1,112 @@
+// Package desktop reads and writes desktop entries (Desktop Entry
+// Specification 1.5, freedesktop.org).
+package desktop
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Entry is the main group of a desktop entry, as far as it is used here.
+type Entry struct {
+	Name      string
+	Comment   string
+	Exec      string // the program and its arguments, quoted as the key wants it
+	Terminal  bool   // the program wants a terminal
+	NoDisplay bool   // the entry is left out of menus
+}
+
+// Folders are where the machine's desktop entries lie (Desktop Menu
+// Specification, XDG_DATA_DIRS). What a person has of their own is left out:
+// it must not change how programs with other rights are started.
+var Folders = []string{"/usr/local/share/applications", "/usr/share/applications"}
+
+// longest is how much of an entry is read, in bytes.
+const longest = 1 << 20
+
+// Read reads an entry. It waits for no writer of a pipe, and reads at most a
+// megabyte.
+func Read(path string) (Entry, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Entry{}, err
+	}
+	if !info.Mode().IsRegular() {
+		return Entry{}, fmt.Errorf("%s is not a plain file", path)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return Entry{}, err
+	}
+	defer f.Close()
+	return parse(io.LimitReader(f, longest)), nil
+}
+
+func parse(r io.Reader) Entry {
+	var e Entry
+	inside := false
+	for s := bufio.NewScanner(r); s.Scan(); {
+		line := strings.TrimSpace(s.Text())
+		if strings.HasPrefix(line, "[") {
+			inside = line == "[Desktop Entry]"
+		}
+		if !inside {
+			continue
+		}
+		key, value, _ := strings.Cut(line, "=")
+		value = strings.TrimSpace(value)
+		switch strings.TrimSpace(key) {
+		case "Name":
+			e.Name = value
+		case "Comment":
+			e.Comment = value
+		case "Exec":
+			e.Exec = value
+		case "Terminal":
+			e.Terminal = value == "true"
+		case "NoDisplay":
+			e.NoDisplay = value == "true"
+		}
+	}
+	return e
+}
+
+// Text returns the entry as a file, below a line of comment.
+func (e *Entry) Text(comment string) string {
+	return fmt.Sprintf("# %s\n[Desktop Entry]\nType=Application\nName=%s\nComment=%s\nExec=%s\nTerminal=%t\nNoDisplay=%t\n",
+		comment, e.Name, e.Comment, e.Exec, e.Terminal, e.NoDisplay)
+}
+
+// Quote quotes one argument for the key Exec: first as that key wants it, then
+// as a value of the type string ("The Exec key").
+func Quote(argument string) string {
+	return `"` + strings.NewReplacer(`\`, `\\\\`, `"`, `\\"`, "`", "\\\\`", "$", `\\$`, "%", "%%").Replace(argument) + `"`
+}
+
+// WantsTerminal reports whether a program is a console program that wants a
+// terminal, as an entry in one of the folders says.
+func WantsTerminal(program string, folders []string) bool {
+	for _, dir := range folders {
+		files, _ := filepath.Glob(filepath.Join(dir, "*.desktop"))
+		for _, file := range files {
+			if e, err := Read(file); err == nil && e.Terminal && e.starts(program) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// starts reports whether the first word of Exec is a program.
+func (e *Entry) starts(program string) bool {
+	word, _, _ := strings.Cut(e.Exec, " ")
+	word = strings.Trim(word, `"`)
+	if filepath.IsAbs(word) {
+		return word == program
+	}
+	return word != "" && word == filepath.Base(program)
+}

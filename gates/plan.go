@@ -1,0 +1,296 @@
+package gates
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/home"
+	"timegate/inspect"
+)
+
+// A Plan is a set of changes to a folder of gates that come into force
+// together, or not at all, whatever dies in between: what it changes is first
+// written to one file of the folder, which every reader lays over the others
+// until all of them are in their places. The last plan stays there, so that it
+// can be undone.
+type Plan struct {
+	home    home.Home
+	changes []Change
+	first   []func() error
+}
+
+// Change is what a plan does to one gate's file.
+type Change struct {
+	Name   string  `json:"name"`
+	Before *string `json:"before"` // the file's content; nil where there is none
+	After  *string `json:"after"`
+}
+
+// NewPlan returns a plan without changes.
+func NewPlan(h home.Home) *Plan { return &Plan{home: h} }
+
+// Put gives a gate's file a new content, or makes it.
+func (p *Plan) Put(name string, data []byte) {
+	text := string(data)
+	p.set(name, &text)
+}
+
+// Remove takes a gate's file away. It stays in the folder "removed".
+func (p *Plan) Remove(name string) { p.set(name, nil) }
+
+func (p *Plan) set(name string, after *string) {
+	if i := slices.IndexFunc(p.changes, func(c Change) bool { return c.Name == name }); i >= 0 {
+		p.changes[i].After = after
+		return
+	}
+	p.changes = append(p.changes, Change{Name: name, After: after})
+}
+
+// First lets something be done before the gates change, such as putting a
+// script in its place. If it fails, nothing changes.
+func (p *Plan) First(do func() error) { p.first = append(p.first, do) }
+
+// Changes lists what the plan does.
+func (p *Plan) Changes() []Change { return p.changes }
+
+// Findings returns what would be wrong or unwise with the gates of the plan
+// once it is in force, faults among gates included.
+func (p *Plan) Findings(env phrase.Env) (gate.Findings, error) {
+	files, err := ReadFolder(p.home, env)
+	if err != nil {
+		return nil, err
+	}
+	return findingsOf(overlay(p.home, files, p.changes, env), p.changes), nil
+}
+
+// overlay returns files as they are with changes in force.
+func overlay(h home.Home, files []File, changes []Change, env phrase.Env) []File {
+	out := slices.Clone(files)
+	for _, c := range changes {
+		out = slices.DeleteFunc(out, func(f File) bool { return f.Name == c.Name })
+		if c.After != nil {
+			out = append(out, Parse(h, c.Name, []byte(*c.After), env))
+		}
+	}
+	Sort(out)
+	checkLinks(out)
+	return out
+}
+
+func findingsOf(files []File, changes []Change) gate.Findings {
+	var out gate.Findings
+	for _, f := range files {
+		if slices.ContainsFunc(changes, func(c Change) bool { return c.Name == f.Name }) {
+			out = append(out, f.Findings...)
+		}
+	}
+	return out
+}
+
+// Commit brings the plan into force. Where something is wrong with what it
+// writes, nothing changes, and the error is the [gate.Findings].
+func (p *Plan) Commit(env phrase.Env, now time.Time) error {
+	found, err := p.Findings(env)
+	if err != nil {
+		return err
+	}
+	if errs := found.Errors(); len(errs) > 0 {
+		return errs
+	}
+	if err := p.home.Prepare(); err != nil {
+		return err
+	}
+	unlock, err := p.home.LockGates()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	last, err := finish(p.home)
+	if err != nil {
+		return err
+	}
+	for i := range p.changes {
+		c := &p.changes[i]
+		if c.Before, err = contentOf(p.home.GateFile(c.Name)); err != nil {
+			return err
+		}
+	}
+	for _, do := range p.first {
+		if err := do(); err != nil {
+			return err
+		}
+	}
+	if err := keepRemoved(p.home, p.changes, now); err != nil {
+		return err
+	}
+	next := kept{Number: last.Number + 1, At: now, Changes: p.changes}
+	if err := next.write(p.home); err != nil { // from here on it is in force
+		return err
+	}
+	_, err = finish(p.home)
+	return err
+}
+
+// kept is the last plan, as it lies in the folder.
+type kept struct {
+	Number  int64     `json:"number"` // grows by one with each plan
+	At      time.Time `json:"at"`
+	Done    bool      `json:"done"` // all files are in their places
+	Changes []Change  `json:"changes"`
+}
+
+// planFile is where the last plan lies.
+func planFile(h home.Home) string { return filepath.Join(h.Gates, ".plan.json") }
+
+// longestPlan is how large a plan may be, in bytes.
+const longestPlan = 64 << 20
+
+// readPlan reads the last plan; one without a number where there was none.
+func readPlan(h home.Home) (kept, error) {
+	var k kept
+	path := planFile(h)
+	info, err := os.Lstat(path)
+	switch {
+	case err != nil:
+		return k, nil // that the folder cannot be read, who reads it will say
+	case !info.Mode().IsRegular() || info.Size() > longestPlan:
+		return k, &home.Error{Path: path, Reason: "it is not the last plan of changes but something else", Remedy: "move it aside"}
+	}
+	if h.Scope == gate.System && len(inspect.WritableByOthers(path)) > 0 {
+		return k, &home.Error{Path: path, Reason: "others can write to it", Remedy: "chmod go-w, or move it aside"}
+	}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return k, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &k)
+	}
+	if err != nil {
+		return k, &home.Error{Path: path, Reason: "it cannot be read: " + err.Error(), Remedy: "move it aside", Err: err}
+	}
+	return k, nil
+}
+
+func (k *kept) write(h home.Home) error {
+	data, err := json.MarshalIndent(k, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := home.Replace(planFile(h), append(data, '\n'), 0o600); err != nil {
+		return home.Wrap(planFile(h), err)
+	}
+	return nil
+}
+
+// finish puts the files of the last plan in their places, where whoever made it
+// did not come to that.
+func finish(h home.Home) (kept, error) {
+	k, err := readPlan(h)
+	if err != nil || k.Number == 0 || k.Done {
+		return k, err
+	}
+	mode := fs.FileMode(0o600)
+	if h.Scope == gate.System {
+		mode = 0o644
+	}
+	for _, c := range k.Changes {
+		path := h.GateFile(c.Name)
+		if c.After == nil {
+			err = os.Remove(path)
+			if errors.Is(err, fs.ErrNotExist) {
+				err = nil
+			}
+		} else {
+			err = home.Rewrite(path, []byte(*c.After), mode)
+		}
+		if err != nil {
+			return k, fmt.Errorf("write %s: %w", path, err)
+		}
+	}
+	k.Done = true
+	return k, k.write(h)
+}
+
+// RemovedFile is where the file of a gate lies that was removed at a time.
+func RemovedFile(h home.Home, name string, at time.Time) string {
+	return filepath.Join(h.State, "removed", fmt.Sprintf("%s-%s%s", name, at.Format("20060102-150405"), Suffix))
+}
+
+// keepRemoved keeps what is taken away.
+func keepRemoved(h home.Home, changes []Change, now time.Time) error {
+	for _, c := range changes {
+		if c.After != nil || c.Before == nil {
+			continue
+		}
+		to := RemovedFile(h, c.Name, now)
+		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+			return home.Wrap(filepath.Dir(to), err)
+		}
+		if err := home.Replace(to, []byte(*c.Before), 0o600); err != nil {
+			return home.Wrap(to, err)
+		}
+	}
+	return nil
+}
+
+// contentOf returns a file's content, nil where there is none.
+func contentOf(path string) (*string, error) {
+	data, err := readBounded(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, home.Wrap(path, err)
+	}
+	text := string(data)
+	return &text, nil
+}
+
+// ErrNothingToUndo is returned where no plan can be undone.
+var ErrNothingToUndo = errors.New("there is no change to undo")
+
+// ChangedError reports gates that were changed since a plan, so that undoing it
+// would lose that.
+type ChangedError struct{ Names []string }
+
+func (e *ChangedError) Error() string {
+	return "changed since, by hand or otherwise: " + strings.Join(e.Names, ", ")
+}
+
+// Undo returns a plan that takes the last one back. Its error is
+// [ErrNothingToUndo], or a [*ChangedError].
+func Undo(h home.Home) (*Plan, error) {
+	k, err := finish(h)
+	if err != nil {
+		return nil, err
+	}
+	if len(k.Changes) == 0 {
+		return nil, ErrNothingToUndo
+	}
+	p := NewPlan(h)
+	var changed []string
+	for _, c := range k.Changes {
+		now, err := contentOf(h.GateFile(c.Name))
+		if err != nil {
+			return nil, err
+		}
+		if (now == nil) != (c.After == nil) || now != nil && *now != *c.After {
+			changed = append(changed, c.Name)
+		}
+		p.set(c.Name, c.Before)
+	}
+	if len(changed) > 0 {
+		return nil, &ChangedError{changed}
+	}
+	return p, nil
+}

@@ -1,0 +1,205 @@
+// Package home is where a scope keeps its files, and what its settings say.
+package home
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/adrg/xdg"
+
+	"timegate/core/gate"
+)
+
+// Home is where all of one scope's state lies.
+type Home struct {
+	Scope  gate.Scope
+	Gates  string // folder of the gate files
+	State  string // folder of the journal, the outputs and the lock
+	Socket string
+}
+
+// At returns the home that lies in one folder.
+func At(dir string, scope gate.Scope) Home {
+	return Home{Scope: scope, Gates: filepath.Join(dir, "gates"), State: dir, Socket: filepath.Join(dir, "keeper.sock")}
+}
+
+// Of returns a scope's own home: for the system scope by the Filesystem
+// Hierarchy Standard, for the user scope by the XDG Base Directory
+// Specification.
+func Of(scope gate.Scope) Home {
+	if scope == gate.System {
+		return Home{Scope: scope, Gates: "/etc/timegate/gates", State: "/var/lib/timegate", Socket: "/run/timegate/keeper.sock"}
+	}
+	h := Home{
+		Scope: scope,
+		Gates: filepath.Join(xdg.ConfigHome, "timegate", "gates"),
+		State: filepath.Join(xdg.StateHome, "timegate"),
+	}
+	// Without a login there may be no runtime folder: the socket then lies
+	// with the rest.
+	h.Socket = filepath.Join(h.State, "keeper.sock")
+	if info, err := os.Stat(xdg.RuntimeDir); err == nil && info.IsDir() {
+		h.Socket = filepath.Join(xdg.RuntimeDir, "timegate", "keeper.sock")
+	}
+	return h
+}
+
+// Journal returns the journal's path.
+func (h Home) Journal() string { return filepath.Join(h.State, "journal.db") }
+
+// Outputs returns the folder of what runs have printed.
+func (h Home) Outputs() string { return filepath.Join(h.State, "outputs") }
+
+// scripts is the folder of scripts that were copied, so that they stay.
+func (h Home) scripts() string { return filepath.Join(h.State, "scripts") }
+
+// scriptSize is how large a script is that is copied.
+const scriptSize = 16 << 20
+
+// KeptScript is where a gate's program is copied to.
+func (h Home) KeptScript(name string) string { return filepath.Join(h.scripts(), name) }
+
+// KeepScript copies a gate's program into the home, where it stays and nobody
+// else can change it. It returns what puts the copy there.
+func (h Home) KeepScript(name, program string) (put func() error, err error) {
+	data, err := readScript(program)
+	if err != nil {
+		return nil, &Error{Path: program, Reason: err.Error(), Remedy: "check the path; a script has at most 16 MiB"}
+	}
+	return func() error { return h.putScript(name, data) }, nil
+}
+
+func (h Home) putScript(name string, data []byte) error {
+	if err := h.Prepare(); err != nil {
+		return err
+	}
+	mode := os.FileMode(0o700)
+	if h.Scope == gate.System {
+		mode = 0o755 // other accounts run it
+	}
+	if err := os.MkdirAll(h.scripts(), mode); err != nil {
+		return Wrap(h.scripts(), err)
+	}
+	if err := Replace(h.KeptScript(name), data, mode); err != nil {
+		return Wrap(h.KeptScript(name), err)
+	}
+	return nil
+}
+
+func readScript(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is not a plain file")
+	case info.Size() > scriptSize:
+		return nil, fmt.Errorf("it has %d bytes", info.Size())
+	}
+	return os.ReadFile(path)
+}
+
+// told is the folder of what programs are told in files. Who they run as may
+// pass through it, and sees what is theirs.
+func (h Home) Told() string { return filepath.Join(h.State, "told") }
+
+// Output returns the path of what a run has printed.
+func (h Home) Output(run int64) string {
+	return filepath.Join(h.Outputs(), strconv.FormatInt(run, 10)+".txt")
+}
+
+// GateFile returns the path of a gate's file.
+func (h Home) GateFile(name string) string { return filepath.Join(h.Gates, name+".toml") }
+
+func (h Home) lock() string { return filepath.Join(h.State, "keeper.lock") }
+
+// An Error reports a home that cannot be used.
+type Error struct {
+	Path   string
+	Reason string
+	Remedy string
+	Err    error
+}
+
+func (e *Error) Error() string { return fmt.Sprintf("%s: %s; %s", e.Path, e.Reason, e.Remedy) }
+func (e *Error) Unwrap() error { return e.Err }
+
+// maxSocketPath is the longest path that a Unix socket's address holds,
+// without its closing zero byte (sockaddr_un in unix(7)).
+const maxSocketPath = 107
+
+// Prepare makes the home's folders.
+func (h Home) Prepare() error {
+	if len(h.Socket) > maxSocketPath {
+		return &Error{Path: h.Socket, Reason: fmt.Sprintf("the socket's path has %d bytes, and the system allows %d", len(h.Socket), maxSocketPath),
+			Remedy: "choose a home with a shorter path"}
+	}
+	pass := os.FileMode(0o700)
+	if h.Scope == gate.System {
+		pass = 0o711 // other accounts find there what their programs are told, and the socket
+	}
+	for _, dir := range []struct {
+		path string
+		mode os.FileMode
+	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.Told(), pass}, {filepath.Dir(h.Socket), pass}} {
+		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
+			return Wrap(dir.path, err)
+		}
+		// One that was there before may have been closed to others.
+		if info, err := os.Stat(dir.path); err == nil && dir.mode == 0o711 && info.Mode()&0o111 != 0o111 {
+			if err := os.Chmod(dir.path, info.Mode().Perm()|0o111); err != nil {
+				return Wrap(dir.path, err)
+			}
+		}
+	}
+	return nil
+}
+
+// Wrap says which path of a home an error is about.
+func Wrap(path string, err error) error {
+	e := &Error{Path: path, Reason: err.Error(), Remedy: "choose another home with --home", Err: err}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		e.Path, e.Reason = pe.Path, pe.Err.Error()
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		e.Reason, e.Remedy = "it cannot be written by you", "choose another home with --home, or give yourself the right to write there"
+	}
+	return e
+}
+
+// ChangedFiles is the path of the list of files that changed before a run.
+func (h Home) ChangedFiles(run int64) string {
+	return filepath.Join(h.Told(), strconv.FormatInt(run, 10)+".files")
+}
+
+// OfOthers reports whether the home is one of the system scope that belongs to
+// somebody else. What a person may see of it, its keeper tells.
+func (h Home) OfOthers() bool {
+	info, err := os.Stat(h.State)
+	return h.Scope == gate.System && os.Getuid() != 0 && (err != nil || owner(info) != os.Getuid())
+}
+
+// Purge takes a scope's own home away, with gates and journal. It refuses
+// while a keeper keeps it.
+func (h Home) Purge() error {
+	unlock, err := h.Lock()
+	if err == nil {
+		defer unlock()
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, dir := range []string{filepath.Dir(h.Gates), h.State} {
+		if filepath.Base(dir) != "timegate" {
+			return &Error{Path: dir, Reason: "it is not Time Gate's alone", Remedy: "take away by hand what you do not need"}
+		}
+		if err := os.RemoveAll(dir); err != nil {
+			return Wrap(dir, err)
+		}
+	}
+	return nil
+}

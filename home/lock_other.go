@@ -1,0 +1,8 @@
+//go:build !unix
+
+package home
+
+import "os"
+
+// flock locks nothing: no keeper works on this system yet.
+func flock(*os.File) (pid int) { return 0 }

@@ -1,0 +1,8 @@
+//go:build !unix
+
+package home
+
+import "io/fs"
+
+// owner returns nobody: files have no numbered owners on this system.
+func owner(fs.FileInfo) int { return nobody }

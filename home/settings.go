@@ -1,0 +1,170 @@
+package home
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"timegate/core/engine"
+	"timegate/core/phrase"
+)
+
+// Settings returns the path of the keeper's settings.
+func (h Home) Settings() string { return filepath.Join(filepath.Dir(h.Gates), "settings.toml") }
+
+// Settings are what a keeper is told in a file.
+type Settings struct {
+	Pace engine.Pace
+	// Outputs is how long what programs have printed is kept; 0 for ever.
+	Outputs time.Duration
+	// History is how long the history is kept, and HistorySize how large it
+	// may be in bytes; 0 for ever and for any size.
+	History     time.Duration
+	HistorySize int64
+}
+
+// DefaultSettings hold where the file says nothing: programs start four at a
+// time when the machine has booted or somebody logs on.
+var DefaultSettings = Settings{
+	Pace:    engine.Pace{AtOnce: 4, Room: time.Second, Longest: time.Minute},
+	Outputs: 90 * 24 * time.Hour,
+	History: year,
+}
+
+// year is the span that "1y" stands for.
+const year = 365 * 24 * time.Hour
+
+// age reads how long something is kept: a span, or years.
+func age(text string) (time.Duration, error) {
+	if n, ok := strings.CutSuffix(text, "y"); ok {
+		if years, err := strconv.Atoi(n); err == nil && years > 0 && years <= 100 {
+			return time.Duration(years) * year, nil
+		}
+	}
+	span, err := phrase.ParseSpan(text)
+	if err != nil {
+		return 0, fmt.Errorf("%w; or y, as in 1y", err)
+	}
+	return span, nil
+}
+
+// SettingsError reports what is wrong in the settings, and where.
+type SettingsError struct {
+	File         string
+	Line, Column int
+	Problem      string
+}
+
+func (e *SettingsError) Error() string {
+	if e.Line == 0 {
+		return e.File + ": " + e.Problem
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Column, e.Problem)
+}
+
+type settingsFile struct {
+	Pace struct {
+		AtOnce  *int    `toml:"at_once"`
+		Room    *string `toml:"room"`
+		Calm    *string `toml:"calm"`
+		Longest *string `toml:"longest"`
+	} `toml:"pace"`
+	Keep struct {
+		Outputs     *string `toml:"outputs"`
+		History     *string `toml:"history"`
+		HistorySize *string `toml:"history_size"`
+	} `toml:"keep"`
+}
+
+// ReadSettings reads the keeper's settings. A file that is not there says
+// nothing. Its error is a [*SettingsError].
+func ReadSettings(path string) (Settings, error) {
+	s := DefaultSettings
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err != nil {
+		return s, &SettingsError{File: path, Problem: "it cannot be read: " + err.Error()}
+	}
+	var f settingsFile
+	if err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&f); err != nil {
+		return s, settingsFault(path, err)
+	}
+	fault := func(key, problem string) error {
+		line, column := find(data, key)
+		return &SettingsError{File: path, Line: line, Column: column, Problem: problem}
+	}
+	p := f.Pace
+	if p.AtOnce != nil {
+		if *p.AtOnce < 0 || *p.AtOnce > 1000 {
+			return s, fault("at_once", "at_once is 0 (no limit) to 1000")
+		}
+		s.Pace.AtOnce = *p.AtOnce
+	}
+	for _, span := range []struct {
+		key  string
+		text *string
+		to   *time.Duration
+	}{{"room", p.Room, &s.Pace.Room}, {"longest", p.Longest, &s.Pace.Longest}, {"outputs", f.Keep.Outputs, &s.Outputs}, {"history", f.Keep.History, &s.History}} {
+		if span.text == nil {
+			continue
+		}
+		if *span.to, err = age(*span.text); err != nil {
+			return DefaultSettings, fault(span.key, span.key+": "+err.Error())
+		}
+	}
+	if text := f.Keep.HistorySize; text != nil {
+		amount, ok := phrase.ParseAmount(*text)
+		if !ok || amount.Percent > 0 {
+			return DefaultSettings, fault("history_size", `history_size is an amount, such as "500MiB"`)
+		}
+		s.HistorySize = amount.Bytes
+	}
+	if p.Calm != nil {
+		n, err := strconv.Atoi(strings.TrimSuffix(*p.Calm, "%"))
+		if err != nil || !strings.HasSuffix(*p.Calm, "%") || n < 1 || n > 100 {
+			return DefaultSettings, fault("calm", `calm is a share of time, such as "40%"`)
+		}
+		s.Pace.Calm = n
+	}
+	return s, nil
+}
+
+// settingsFault words an error of the TOML package.
+func settingsFault(path string, err error) error {
+	e := &SettingsError{File: path, Problem: err.Error()}
+	var strict *toml.StrictMissingError
+	var decode *toml.DecodeError
+	switch {
+	case errors.As(err, &strict) && len(strict.Errors) > 0:
+		decode = &strict.Errors[0]
+		e.Line, e.Column = decode.Position()
+		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest, [keep] has outputs, history and history_size", strings.Join(decode.Key(), "."))
+	case errors.As(err, &decode):
+		e.Line, e.Column = decode.Position()
+		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")
+		if key := decode.Key(); len(key) > 0 {
+			e.Problem = fmt.Sprintf("the value of %q is of the wrong type", strings.Join(key, "."))
+		}
+	}
+	return e
+}
+
+// find returns where a key stands.
+func find(data []byte, key string) (line, column int) {
+	for i, text := range strings.Split(string(data), "\n") {
+		if at := strings.Index(text, key); at >= 0 {
+			return i + 1, at + 1
+		}
+	}
+	return 0, 0
+}

@@ -1,0 +1,149 @@
+// Package install is how a keeper begins by itself.
+package install
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/adrg/xdg"
+
+	"timegate/core/gate"
+	"timegate/desktop"
+	"timegate/home"
+	"timegate/inspect"
+)
+
+// Piece is a file, folder or link that an installation consists of.
+type Piece struct {
+	Path string
+	Mode fs.FileMode // with fs.ModeDir for a folder
+	Text string      // of a file
+	Link string      // what a link leads to
+}
+
+// InstallError says why a keeper cannot be installed.
+type InstallError struct{ Problem, Remedy string }
+
+func (e *InstallError) Error() string { return e.Problem + "; " + e.Remedy }
+
+// Installation lists what lets a scope's keeper begin by itself: in the system
+// scope with the machine, through its init system; in the user scope when the
+// person logs on to a desktop. It lies below root, "/" for this machine.
+// program is the whole path of timegate.
+func Installation(scope gate.Scope, root, program string) ([]Piece, error) {
+	below := func(path string) string { return filepath.Join(root, path) }
+	if scope == gate.User {
+		entry := below(filepath.Join(xdg.ConfigHome, "autostart", "timegate-keeper.desktop"))
+		return []Piece{
+			{Path: filepath.Dir(entry), Mode: fs.ModeDir | 0o755},
+			{Path: entry, Mode: 0o644, Text: autostart(program)},
+		}, nil
+	}
+	if root == "/" {
+		if info, err := os.Stat("/run/systemd/system"); err != nil || !info.IsDir() {
+			return nil, &InstallError{"the machine was not started by an init system that is known here (systemd)",
+				fmt.Sprintf("let yours start %q as root, or write the files for another machine with --root DIR", program+" --scope system keeper run")}
+		}
+	}
+	if found := inspect.WritableByOthers(program); root == "/" && len(found) > 0 { // it will have root's rights
+		return nil, &InstallError{strings.Replace(found[0].Message, "the gate file", "the program", 1), found[0].Remedy}
+	}
+	const units = "/etc/systemd/system"
+	return []Piece{
+		{Path: below("/etc/timegate/gates"), Mode: fs.ModeDir | 0o755},
+		{Path: below("/var/lib/timegate"), Mode: fs.ModeDir | 0o711},
+		{Path: below(units + "/multi-user.target.wants"), Mode: fs.ModeDir | 0o755},
+		{Path: below(units + "/timegate.service"), Mode: 0o644, Text: service(program)},
+		{Path: below(units + "/multi-user.target.wants/timegate.service"), Mode: fs.ModeSymlink, Link: "../timegate.service"},
+	}, nil
+}
+
+// service is the unit of the system's keeper (systemd.unit(5)). When it ends,
+// programs go on, and the next keeper watches them further.
+func service(program string) string {
+	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%").Replace(program) + `"`
+	return "# " + written + `
+[Unit]
+Description=Time Gate: starts programs at boot, at times and on events
+After=dbus.service
+
+[Service]
+Type=exec
+ExecStart=` + quoted + ` --scope system keeper run
+Restart=on-failure
+KillMode=process
+Delegate=yes
+RuntimeDirectory=timegate
+
+[Install]
+WantedBy=multi-user.target
+`
+}
+
+// autostart is the entry by which a desktop starts a person's keeper (Desktop
+// Application Autostart Specification).
+func autostart(program string) string {
+	e := desktop.Entry{Name: "Time Gate keeper", Comment: "Starts programs at logon, at times and on events",
+		Exec: desktop.Quote(program) + " --scope user keeper run", NoDisplay: true}
+	return e.Text(written)
+}
+
+// written is the line by which a file of an installation tells where it came
+// from.
+const written = `Written by "timegate keeper install"; removed by "timegate keeper uninstall".`
+
+// Installed reports whether a piece is in its place already, just so.
+func (p *Piece) Installed() bool {
+	info, err := os.Lstat(p.Path)
+	switch {
+	case err != nil:
+		return false
+	case p.Mode.IsDir():
+		return info.IsDir()
+	case p.Link != "":
+		to, err := os.Readlink(p.Path)
+		return err == nil && to == p.Link
+	}
+	text, err := os.ReadFile(p.Path)
+	return err == nil && info.Mode() == p.Mode && string(text) == p.Text
+}
+
+// Write puts a piece in its place.
+func (p *Piece) Write() error {
+	switch {
+	case p.Mode.IsDir():
+		if err := os.MkdirAll(p.Path, p.Mode.Perm()); err != nil {
+			return home.Wrap(p.Path, err)
+		}
+		return nil
+	case p.Link != "":
+		if err := home.Relink(p.Link, p.Path); err != nil {
+			return home.Wrap(p.Path, err)
+		}
+		return nil
+	}
+	if err := home.Replace(p.Path, []byte(p.Text), p.Mode.Perm()); err != nil {
+		return home.Wrap(p.Path, err)
+	}
+	return nil
+}
+
+// Remove takes a file or link away; it reports whether there was one. Folders
+// stay.
+func (p *Piece) Remove() (bool, error) {
+	if p.Mode.IsDir() {
+		return false, nil
+	}
+	err := os.Remove(p.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, home.Wrap(p.Path, err)
+	}
+	return true, nil
+}

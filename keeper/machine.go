@@ -1,0 +1,147 @@
+package keeper
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/gates"
+	"timegate/home"
+	"timegate/workstation"
+)
+
+// knownPatience is how long the keeper waits for the machine to tell what
+// holds, before it goes on: what comes later is told like any other change.
+const knownPatience = 500 * time.Millisecond
+
+// watch tells the workstation what the gates depend on.
+func (k *Keeper) watch() (known <-chan struct{}) {
+	return watchAll(k.files, k.ws, k.settings.Pace)
+}
+
+func watchAll(files map[string]gates.File, ws workstation.Workstation, pace engine.Pace) <-chan struct{} {
+	list := make([]*gate.Gate, 0, len(files))
+	for _, name := range sortedNames(files) {
+		list = append(list, files[name].Gate)
+	}
+	wants := engine.WantsOf(list, ws.Host())
+	wants.Pressure = pace.Calm > 0
+	return ws.Watch(workstation.WantsOf(wants, expandHome))
+}
+
+// waitKnown waits for a while until it is known what holds.
+func waitKnown(ctx context.Context, known <-chan struct{}) {
+	select {
+	case <-known:
+	case <-ctx.Done():
+	case <-time.After(knownPatience):
+	}
+}
+
+// Probe finds what of the gates' openings and needs cannot be told on a
+// workstation, or done by it.
+func Probe(ctx context.Context, files []gates.File, ws workstation.Workstation) []workstation.Trouble {
+	good := map[string]gates.File{}
+	var wake bool
+	for _, f := range files {
+		if f.Gate != nil {
+			good[f.Name] = f
+			wake = wake || f.Gate.Rules.Wake > 0 && f.Gate.Enabled && f.Gate.RunsOn(ws.Host())
+		}
+	}
+	waitKnown(ctx, watchAll(good, ws, engine.Pace{}))
+	out := ws.Troubles()
+	if wake {
+		if err := ws.SetAlarm(ws.Clock().Now.Add(24 * time.Hour)); err != nil {
+			out = append(out, wakeTrouble(err))
+		}
+	}
+	return out
+}
+
+func wakeTrouble(err error) workstation.Trouble {
+	return workstation.Trouble{What: "waking the machine", Why: err.Error()}
+}
+
+// troubles lists what cannot be told or done on this machine.
+func (k *Keeper) troubles() []workstation.Trouble {
+	out := k.ws.Troubles()
+	if err := k.ws.SetAlarm(k.alarm); err != nil && !k.alarm.IsZero() {
+		out = append(out, wakeTrouble(err))
+	}
+	for name := range k.programs.late {
+		out = append(out, workstation.Trouble{What: "starting " + name, Why: "what it is started from does not answer"})
+	}
+	if k.reloads.late {
+		out = append(out, workstation.Trouble{What: "the folder of gates", Why: "it does not answer; the last good gates go on"})
+	}
+	if r := &k.recorder; r.err != nil {
+		out = append(out, workstation.Trouble{What: "the journal", Why: fmt.Sprintf("it cannot be written since %s, and nothing is started: %v", r.since.Format(time.TimeOnly), r.err)})
+	}
+	slices.SortFunc(out, func(a, b workstation.Trouble) int { return strings.Compare(a.What, b.What) })
+	return out
+}
+
+// logTroubles logs each trouble once.
+func (k *Keeper) logTroubles() {
+	now := map[workstation.Trouble]bool{}
+	for _, t := range k.troubles() {
+		now[t] = true
+		if !k.troubled[t] {
+			k.log.Warn("cannot be told here: "+t.What, "reason", t.Why)
+		}
+	}
+	k.troubled = now
+}
+
+// handleNotice hands the engine what happened on the machine.
+func (k *Keeper) handleNotice(n workstation.Notice) {
+	if n.Zone {
+		k.reload(nil)
+		return
+	}
+	var body engine.Body = &engine.Occurred{Event: n.Event, Name: n.Name, Subject: n.Subject, Text: n.Text,
+		Count: n.Count, Files: n.Files, Facts: &n.Facts, Holds: n.Release != nil}
+	switch n.Event {
+	case "":
+		body = &engine.FactsChanged{Facts: n.Facts}
+	case phrase.Boot:
+		body = &engine.Booted{BootID: k.ws.BootID(), Facts: n.Facts}
+	case phrase.Change:
+		body.(*engine.Occurred).Facts = nil // they are told when they change
+	}
+	if n.Release != nil {
+		if k.release != nil {
+			go k.release()
+		}
+		k.release = n.Release
+	}
+	k.handle(input{body: body})
+}
+
+// setAlarm lets the machine be woken in time.
+func (k *Keeper) setAlarm() {
+	var at time.Time
+	if next, ok := k.engine.Alarm(); ok {
+		at = next.Time()
+	}
+	// An alarm that is about to ring anyway is not moved with every event.
+	if d := at.Sub(k.alarm); !at.IsZero() && d > 0 && d < time.Minute && k.alarm.After(k.now()) {
+		return
+	}
+	if at.Equal(k.alarm) {
+		return
+	}
+	k.alarm = at
+	if err := k.ws.SetAlarm(at); err != nil {
+		k.logTroubles()
+	}
+}
+
+// expandHome puts the keeper's home folder in the place of a leading ~.
+func expandHome(path string) string { return home.Expand(path, home.Folder()) }

@@ -1,0 +1,345 @@
+package launch
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"os/user"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/core/words"
+	"timegate/home"
+	"timegate/inspect"
+	"timegate/workstation"
+	"timegate/workstation/here"
+)
+
+// account is whom a program runs as.
+type account struct {
+	name, home, shell string
+	uid, gid          int
+	groups            []uint32
+	vars              map[string]string // what a login sets
+}
+
+// ownName is the name of the account that the keeper runs as, "" where it has
+// none.
+var ownName = sync.OnceValue(func() string {
+	u, err := user.LookupId(strconv.Itoa(os.Getuid()))
+	if err != nil {
+		return ""
+	}
+	return u.Username
+})
+
+// self is the account that the keeper runs as.
+var self = sync.OnceValue(func() account {
+	a := account{name: ownName(), uid: os.Getuid(), gid: os.Getgid(), shell: "/bin/sh"}
+	a.home = home.Folder()
+	a.shell, a.vars = shellOf(a.name), loginVars(a.uid == 0)
+	groups, _ := os.Getgroups()
+	for _, g := range groups {
+		a.groups = append(a.groups, uint32(g))
+	}
+	return a
+})
+
+// lookup finds an account by its name, with the groups that it has at a fresh
+// login.
+func lookup(name string) (account, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return account{}, fmt.Errorf("there is no account %q on this machine", name)
+	}
+	a := account{name: name, home: u.HomeDir, shell: shellOf(name)}
+	if a.uid, err = strconv.Atoi(u.Uid); err == nil {
+		a.gid, err = strconv.Atoi(u.Gid)
+	}
+	if err != nil {
+		return account{}, fmt.Errorf("the account %q has no number: %w", name, err)
+	}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return account{}, fmt.Errorf("the groups of %q cannot be read: %w", name, err)
+	}
+	a.vars = loginVars(a.uid == 0)
+	for _, id := range ids {
+		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
+			a.groups = append(a.groups, uint32(n))
+		}
+	}
+	return a, nil
+}
+
+// accountOf says whom a gate's program runs as. Its error says why it must not
+// be started by this keeper: what would run with other rights than its file
+// says is not run at all.
+func (l *Launcher) accountOf(g *gate.Gate) (account, error) {
+	me := self()
+	switch {
+	case g.As.Elevated && me.uid != 0:
+		return account{}, errors.New("it is to run with root's rights, and this keeper has none")
+	case g.As.Elevated, g.As.User == "", g.As.User == me.name:
+		return me, nil
+	case l.Home.Scope != gate.System || me.uid != 0:
+		return account{}, fmt.Errorf("it is to run as %s, which only root's keeper of the system scope may do", g.As.User)
+	}
+	return lookup(g.As.User)
+}
+
+// AccountName returns the name of the account that a gate's program is to run
+// as, whether or not there is one.
+func AccountName(g *gate.Gate) string {
+	switch {
+	case g.As.Elevated:
+		return "root"
+	case g.As.User != "":
+		return g.As.User
+	}
+	return ownName()
+}
+
+// shellOf reads an account's shell from /etc/passwd, which os/user leaves out.
+func shellOf(name string) string {
+	data, _ := os.ReadFile("/etc/passwd")
+	for line := range strings.Lines(string(data)) {
+		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) == 7 && f[0] == name && f[6] != "" {
+			return f[6]
+		}
+	}
+	return "/bin/sh"
+}
+
+// pathOf returns where a gate's program finds others.
+func pathOf(a account, g *gate.Gate) string {
+	if path := g.As.Env["PATH"]; path != "" {
+		return path
+	}
+	return a.vars["PATH"]
+}
+
+// environment builds the variables of a run anew; nothing is inherited.
+func environment(a account, g *gate.Gate, d *engine.Decision) []string {
+	vars := maps.Clone(a.vars)
+	maps.Copy(vars, map[string]string{
+		"HOME": a.home, "USER": a.name, "LOGNAME": a.name, "SHELL": a.shell,
+		"TIMEGATE_GATE": g.Name, "TIMEGATE_OPENING": d.Opening, "TIMEGATE_REASON": words.Reason(d.Reason),
+		"TIMEGATE_DUE": d.Due.Time().Format(time.RFC3339), "TIMEGATE_RUN": strconv.FormatInt(d.Run, 10),
+	})
+	if c := d.Cause; c != nil {
+		vars["TIMEGATE_EVENT"] = string(c.Event)
+		for name, value := range map[string]string{"TIMEGATE_ACCOUNT": c.Account, "TIMEGATE_SUBJECT": c.Subject, "TIMEGATE_LINE": c.Text} {
+			if value != "" {
+				vars[name] = value
+			}
+		}
+		if count := max(c.Count, int64(len(c.Files))); count > 0 {
+			if len(c.Files) > 0 {
+				count = int64(len(c.Files)) // a file that changed twice is one
+			}
+			vars["TIMEGATE_COUNT"] = strconv.FormatInt(count, 10)
+		}
+	}
+	maps.Copy(vars, g.As.Env)
+	out := make([]string, 0, len(vars)+1)
+	for k, v := range vars {
+		out = append(out, k+"="+v)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Launcher makes programs ready to start, and tells beforehand what stands in
+// the way. Its methods look into files and may block.
+type Launcher struct {
+	Home home.Home
+	// Sessions finds desktop sessions ([workstation.Workstation]).
+	Sessions func(uid int) []workstation.Session
+}
+
+// UnsafeError says why a program must not be started.
+type UnsafeError struct{ Hazard engine.Hazard }
+
+func (e *UnsafeError) Error() string {
+	if e.Hazard.Remedy == "" {
+		return e.Hazard.Message
+	}
+	return e.Hazard.Message + "; " + e.Hazard.Remedy
+}
+
+func unsafeStart(code, message string) error {
+	return &UnsafeError{engine.Hazard{Code: code, Message: message}}
+}
+
+// Order says how a gate's program is started. Its error says why it is not; it
+// is an [*UnsafeError] where that is for the sake of safety or rights.
+func (l *Launcher) Order(g *gate.Gate, d *engine.Decision) (workstation.Order, error) {
+	a, err := l.accountOf(g)
+	if err != nil {
+		return workstation.Order{}, unsafeStart("account", err.Error())
+	}
+	o := orderAs(l.Home, g, d, a)
+	if g.As.Desktop {
+		if err := l.joinDesktop(&o, g, a); err != nil {
+			return o, unsafeStart("desktop", err.Error())
+		}
+	}
+	for _, f := range l.hazards(g, o, a) {
+		if f.Severity == gate.SevereError {
+			return o, &UnsafeError{engine.Hazard{Code: f.Code, Message: "it is not safe: " + f.Message, Remedy: f.Remedy}}
+		}
+	}
+	return o, nil
+}
+
+// hazards finds out who could abuse a gate of the system scope. It is asked
+// before every start: where nobody could have changed anything, nothing can
+// be changed in between either.
+func (l *Launcher) hazards(g *gate.Gate, o workstation.Order, a account) []gate.Finding {
+	if l.Home.Scope != gate.System {
+		return nil
+	}
+	argv := append([]string{here.Program(o)}, o.Argv[1:]...)
+	found := inspect.Hazards(g, argv, o.Folder, a.uid)
+	if windowOf(g, argv[0]) == gate.WindowTerminal {
+		if terminal, err := here.Terminal(pathOf(a, g)); err == nil {
+			found = append(found, inspect.EmulatorHazards(terminal[0], a.uid)...)
+		}
+	}
+	return found
+}
+
+// Hazards finds out who could abuse a gate; in the user scope nobody gains by
+// it.
+func (l *Launcher) Hazards(g *gate.Gate) []gate.Finding {
+	a, err := l.accountOf(g)
+	if err != nil {
+		return []gate.Finding{{Severity: gate.SevereError, Code: "account", Message: err.Error(), Remedy: `change [as] in its file`}}
+	}
+	return l.hazards(g, orderAs(l.Home, g, &engine.Decision{}, a), a)
+}
+
+func orderAs(h home.Home, g *gate.Gate, d *engine.Decision, a account) workstation.Order {
+	argv := slices.Clone(g.Run)
+	argv[0] = home.Expand(argv[0], a.home)
+	folder := a.home
+	if g.Folder != "" {
+		folder = home.Expand(g.Folder, a.home)
+	} else if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		folder = "/" // as at a login of an account without a home
+	}
+	o := workstation.Order{
+		Run:    d.Run,
+		Mark:   Mark(h, d.Run),
+		Argv:   argv,
+		Folder: folder,
+		Env:    environment(a, g, d),
+		Low:    g.As.Priority == "low",
+		Output: workstation.Output{Path: h.Output(d.Run), Keep: g.Limits.Output},
+	}
+	o.As = a.rights()
+	if h.Scope == gate.System {
+		o.Limits = here.Limits(limitsFolder, a.name, a.groupNames())
+	}
+	return o
+}
+
+// groupNames returns the names of the account's groups.
+func (a account) groupNames() []string {
+	var out []string
+	for _, id := range append([]uint32{uint32(a.gid)}, a.groups...) {
+		if g, err := user.LookupGroupId(strconv.Itoa(int(id))); err == nil {
+			out = append(out, g.Name)
+		}
+	}
+	return out
+}
+
+// rights returns what the account may; nil where that is what the keeper may.
+func (a account) rights() *workstation.Account {
+	if a.uid == self().uid {
+		return nil
+	}
+	return &workstation.Account{UID: uint32(a.uid), GID: uint32(a.gid), Groups: a.groups}
+}
+
+// TellFiles gives a program the list of what changed: a file with one path a
+// line, named by a variable.
+func TellFiles(h home.Home, d *engine.Decision, o *workstation.Order) error {
+	if d.Cause == nil || d.Cause.Event != phrase.Change {
+		return nil
+	}
+	path := h.ChangedFiles(d.Run)
+	var text strings.Builder
+	for _, f := range d.Cause.Files {
+		text.WriteString(f + "\n")
+	}
+	if err := os.WriteFile(path, []byte(text.String()), 0o600); err != nil {
+		return err
+	}
+	if o.As != nil {
+		if err := os.Chown(path, int(o.As.UID), int(o.As.GID)); err != nil {
+			return err
+		}
+	}
+	o.Env = append(o.Env, "TIMEGATE_FILES="+path)
+	return nil
+}
+
+// Reach looks whether a program and its folder can be reached, and so may
+// block. What hangs had better hang here: between fork and exec it would hang
+// all other starts of this process (vfork in clone(2)).
+func Reach(o *workstation.Order) error {
+	if _, err := os.Stat(o.Folder); errors.Is(err, syscall.EIO) || errors.Is(err, syscall.ESTALE) {
+		return err
+	}
+	f, err := os.OpenFile(here.Program(*o), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil // the start itself says best what is wrong
+	}
+	defer f.Close()
+	_, err = f.Read(make([]byte, 1))
+	if errors.Is(err, syscall.EIO) || errors.Is(err, syscall.ESTALE) {
+		return err
+	}
+	return nil
+}
+
+// Try returns the order for running a gate's program by hand, just as the
+// keeper would.
+func (l *Launcher) Try(g *gate.Gate, now calendar.Instant) (workstation.Order, error) {
+	return l.Order(g, &engine.Decision{Due: now, Reason: engine.Reason{Code: engine.CodeOpened}})
+}
+
+// SelfName returns the name of the account that this process runs as.
+func SelfName() string { return ownName() }
+
+// Target returns the whole path of a gate's program, its working folder, and
+// whom it runs as.
+func (l *Launcher) Target(g *gate.Gate) (program, folder string, who inspect.Who) {
+	a, err := l.accountOf(g)
+	if err != nil {
+		a = self()
+	}
+	o := orderAs(l.Home, g, &engine.Decision{}, a)
+	return here.Program(o), o.Folder, inspect.Who{Name: a.name, UID: a.uid, Groups: append([]uint32{uint32(a.gid)}, a.groups...)}
+}
+
+// Mark is what a run's processes carry in their environment: the run and the
+// home it belongs to.
+func Mark(h home.Home, run int64) string {
+	sum := sha256.Sum256([]byte(h.State))
+	return fmt.Sprintf("%s-%d", hex.EncodeToString(sum[:6]), run)
+}

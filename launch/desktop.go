@@ -1,0 +1,149 @@
+package launch
+
+import (
+	"errors"
+	"fmt"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"timegate/core/gate"
+	"timegate/desktop"
+	"timegate/workstation"
+	"timegate/workstation/here"
+)
+
+// joinDesktop lets a program of an account join a desktop session, with its
+// windows as the gate has them.
+func (l *Launcher) joinDesktop(o *workstation.Order, g *gate.Gate, a account) error {
+	s, err := l.sessionOf(g, a)
+	if err != nil {
+		return err
+	}
+	vars := s.Vars
+	if g.As.Elevated {
+		vars = s.Display()
+	}
+	// What the gate's file says of the surroundings counts for more.
+	for _, v := range vars {
+		if name, _, _ := strings.Cut(v, "="); g.As.Env[name] == "" {
+			o.Env = slices.DeleteFunc(o.Env, func(old string) bool { return strings.HasPrefix(old, name+"=") })
+			o.Env = append(o.Env, v)
+		}
+	}
+	switch mode := windowOf(g, here.Program(*o)); mode {
+	case gate.WindowOrdinary:
+	case gate.WindowTerminal:
+		o.Window = &workstation.Window{Mode: mode}
+	default:
+		if !s.HasX {
+			o.Note = NoRelay
+			return nil
+		}
+		owner := ownerOf(s)
+		o.Window = &workstation.Window{Mode: mode, As: owner.rights(), Vars: append(s.Vars, "HOME="+owner.home)}
+		// Toolkits prefer Wayland where it is offered.
+		o.Env = slices.DeleteFunc(o.Env, func(v string) bool {
+			return strings.HasPrefix(v, "WAYLAND_DISPLAY=") || strings.HasPrefix(v, "XDG_SESSION_TYPE=")
+		})
+		o.Env = append(o.Env, "WAYLAND_DISPLAY=", "XDG_SESSION_TYPE=x11")
+	}
+	return nil
+}
+
+// NoRelay says why the windows of a program are not kept away.
+const NoRelay = "its windows appear as they like: the desktop has Wayland alone, which lets nobody else keep them away"
+
+// windowOf is how a gate's windows appear, once it is known whether its
+// program is one that wants a terminal.
+func windowOf(g *gate.Gate, program string) string {
+	if g.As.Window == gate.WindowOrdinary && g.As.Desktop && desktop.WantsTerminal(program, desktop.Folders) {
+		return gate.WindowTerminal
+	}
+	return g.As.Window
+}
+
+// sessionOf finds the desktop session of the account that a program runs as;
+// with root's rights, that of the one person who is logged on to a desktop.
+func (l *Launcher) sessionOf(g *gate.Gate, a account) (workstation.Session, error) {
+	uid, nobody := a.uid, a.name+" is not logged on to one now"
+	if g.As.Elevated {
+		uid, nobody = -1, "nobody is logged on to one now"
+	}
+	switch list := l.Sessions(uid); len(list) {
+	case 0:
+		return workstation.Session{}, errors.New("it is to run on a desktop, and " + nobody)
+	case 1:
+		return list[0], nil
+	default:
+		return workstation.Session{}, fmt.Errorf("it is to run on a person's desktop with root's rights, and %d people are logged on to one", len(list))
+	}
+}
+
+// ownerOf returns the account whose session it is, without groups where those
+// cannot be told.
+func ownerOf(s workstation.Session) account {
+	if u, err := user.LookupId(strconv.Itoa(s.UID)); err == nil {
+		if a, err := lookup(u.Username); err == nil {
+			return a
+		}
+	}
+	return account{uid: s.UID, gid: s.UID, home: "/"}
+}
+
+// neverOnDesktop says why an account is not known to log on to a desktop, or
+// "".
+func (l *Launcher) neverOnDesktop(a account) string {
+	if slices.ContainsFunc(l.Sessions(a.uid), func(s workstation.Session) bool { return s.UID == a.uid }) {
+		return ""
+	}
+	switch filepath.Base(a.shell) {
+	case "nologin", "false":
+		return "cannot log on: the shell is " + a.shell
+	}
+	if a.uid != 0 && a.uid < here.FirstPerson {
+		return "is one of the system's own accounts"
+	}
+	if last, since, ok := here.DesktopLogons(); ok && last[a.name].IsZero() {
+		return "was not on one since " + since.Format("2 Jan 2006") + ", from when on that is recorded"
+	}
+	return ""
+}
+
+// Windows finds what is wrong or unwise about the windows of a gate on a
+// desktop.
+func (l *Launcher) Windows(g *gate.Gate) []gate.Finding {
+	if !g.As.Desktop {
+		return nil
+	}
+	a, err := l.accountOf(g)
+	if err != nil {
+		return nil // told as a hazard
+	}
+	var out []gate.Finding
+	add := func(s gate.Severity, code, message, remedy string) {
+		out = append(out, gate.Finding{Severity: s, Code: code, Message: message, Remedy: remedy})
+	}
+	if !g.As.Elevated {
+		if why := l.neverOnDesktop(a); why != "" {
+			add(gate.Warning, "desktop-account", "the gate waits for a desktop of "+a.name+", who "+why, "name somebody who works at this machine, or leave desktop out")
+		}
+	}
+	program, _, _ := l.Target(g)
+	mode := windowOf(g, program)
+	switch mode {
+	case gate.WindowTerminal:
+		if _, err := here.Terminal(pathOf(a, g)); err != nil {
+			add(gate.SevereError, "no-terminal", err.Error(), "install one, or set window in [as]")
+		} else if g.As.Window != mode {
+			add(gate.Note, "terminal-window", "the program opens in a terminal: its desktop entry says that it wants one", `set window = "none" in [as] if it is to have none`)
+		}
+	case gate.WindowNone, gate.WindowMinimised:
+		if s, err := l.sessionOf(g, a); err == nil && !s.HasX {
+			add(gate.Warning, "wayland-window", NoRelay, `set window = "ordinary", or let the person log on to a desktop with an X server`)
+		}
+	}
+	return out
+}

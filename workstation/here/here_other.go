@@ -1,0 +1,90 @@
+//go:build !linux
+
+package here
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"timegate/workstation"
+)
+
+// Starter starts nothing here.
+type Starter struct{}
+
+// Start implements [workstation.Workstation].
+func (Starter) Start(o workstation.Order) (workstation.Process, error) {
+	return nil, &workstation.StartError{Program: o.Argv[0], Err: ErrNotServed}
+}
+
+// Adopt implements [workstation.Workstation].
+func (Starter) Adopt(workstation.Order, int) workstation.Process { return nil }
+
+// Files watches nothing here.
+type Files struct{}
+
+// NewFiles says that nothing is watched here.
+func NewFiles(*workstation.Board) (*Files, error) { return nil, ErrNotServed }
+
+// Watch watches nothing.
+func (*Files) Watch(workstation.Wants) {}
+
+// Troubles lists nothing.
+func (*Files) Troubles() []workstation.Trouble { return nil }
+
+// Close does nothing.
+func (*Files) Close() error { return nil }
+
+// FirstPerson is the lowest number of a person's account.
+const FirstPerson = 0
+
+// New says that no keeper works here.
+func New() (workstation.Workstation, error) { return nil, ErrNotServed }
+
+// Host returns the machine's name, or "".
+func Host() string {
+	name, _ := os.Hostname()
+	return name
+}
+
+// Sessions finds none.
+func Sessions(int) []workstation.Session { return nil }
+
+// SessionVars finds none.
+func SessionVars([]string) []string { return nil }
+
+// HasX finds none.
+func HasX([]string) bool { return false }
+
+// Reading says that nothing is measured here.
+func Reading(string) (int64, error) { return 0, ErrNotServed }
+
+// ReadOutput reads what a run has printed.
+func ReadOutput(path string) ([]byte, error) { return os.ReadFile(path) }
+
+// Program returns what an order would start, as it is written.
+func Program(o workstation.Order) string {
+	if name := o.Argv[0]; !strings.ContainsAny(name, `/\`) || filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(o.Folder, o.Argv[0])
+}
+
+// Terminal finds none.
+func Terminal(string) ([]string, error) { return nil, ErrNotServed }
+
+// Limits finds none.
+func Limits(string, string, []string) []workstation.Limit { return nil }
+
+// DesktopLogons knows of none.
+func DesktopLogons() (last map[string]time.Time, since time.Time, ok bool) {
+	return nil, time.Time{}, false
+}
+
+// SetUmask does nothing.
+func SetUmask(int) {}
+
+// Help is never asked for here.
+func Help([]string) (status int, ok bool) { return 0, false }
