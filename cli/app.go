@@ -18,6 +18,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"timegate/agent"
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/gate"
@@ -48,6 +49,9 @@ type app struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
+	if status, ok := agent.Help(args[1:]); ok {
+		return status
+	}
 	if status, ok := here.Help(args[1:]); ok {
 		return status
 	}

@@ -2,9 +2,9 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"os"
-	"path/filepath"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -28,18 +28,13 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "timegate-try-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
 	o, err := a.launcher().Try(g, calendar.InstantOf(a.now()))
 	if err != nil {
 		return &exitError{exitFailed, fmt.Errorf("refused: %w", err)}
 	}
 	done := make(chan workstation.Exit, 1)
-	o.Mark = fmt.Sprintf("try-%d-%d", os.Getpid(), a.now().UnixNano())
-	o.Output = workstation.Output{Path: filepath.Join(dir, "output"), Keep: 1 << 20, Tee: a.out.Forward}
+	o.Mark = rand.Text()
+	o.Print = func(b []byte) { a.out.Forward.Write(b) }
 	o.Done = func(x workstation.Exit) { done <- x }
 	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+commandLine(o.Argv)))
 	began := time.Now()

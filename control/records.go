@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/http"
 
 	"timegate/core/calendar"
@@ -12,7 +11,6 @@ import (
 	"timegate/gates"
 	"timegate/home"
 	"timegate/journal"
-	"timegate/workstation/here"
 )
 
 // Records is what was recorded, as far as the caller may see it.
@@ -52,13 +50,7 @@ type opened struct {
 	home home.Home
 }
 
-func (r opened) Output(run int64) ([]byte, error) {
-	text, err := here.ReadOutput(r.home.Output(run))
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil // it has printed nothing
-	}
-	return text, err
-}
+func (r opened) Output(run int64) ([]byte, error) { return r.home.ReadOutput(run) }
 
 // question asks a keeper for something recorded: the name of a method of
 // [Records], and what it is given.

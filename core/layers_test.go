@@ -46,12 +46,13 @@ var arrows = map[string]string{
 	"ical":               "core/calendar core/phrase",
 	"gates":              "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",
 	"launch":             "core/calendar core/engine core/gate core/phrase core/words desktop home inspect workstation workstation/here",
-	"control":            "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/here workstation/peer",
+	"control":            "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/peer",
+	"agent":              "core/engine core/gate core/phrase home launch workstation workstation/here workstation/peer",
 	"install":            "core/gate desktop home inspect",
-	"keeper":             "control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch workstation",
+	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "chart control core/calendar core/engine core/forecast core/gate core/phrase core/words demo gates home ical inspect install journal keeper launch " +
+	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/words demo gates home ical inspect install journal keeper launch " +
 		"workstation workstation/here workstation/staged workstation/zones",
 }
 

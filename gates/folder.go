@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"runtime"
@@ -15,7 +14,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"timegate/core/calendar"
@@ -68,12 +66,20 @@ const Suffix = ".toml"
 
 // ReadFolder reads all gate files of a home, by name, with a plan that is being
 // committed in force. A folder that is not there has none.
-func ReadFolder(h home.Home, env phrase.Env) ([]File, error) {
+func ReadFolder(h home.Home, env phrase.Env) ([]File, error) { return ReadFolderAs(h, env, readOwn) }
+
+// A Reader reads a plain file with the rights of an account, by the name that
+// [gate.Gate.Account] gives it, up to so many bytes.
+type Reader func(account, path string, most int64) ([]byte, error)
+
+// ReadFolderAs reads all gate files as [ReadFolder] does, and their files of days
+// through a reader.
+func ReadFolderAs(h home.Home, env phrase.Env, read Reader) ([]File, error) {
 	before, err := readPlan(h)
 	for err == nil {
 		var files []File
 		var after kept
-		if files, err = readFiles(h, env); err != nil {
+		if files, err = readFiles(h, env, read); err != nil {
 			break
 		}
 		if after, err = readPlan(h); err != nil {
@@ -84,7 +90,7 @@ func ReadFolder(h home.Home, env phrase.Env) ([]File, error) {
 			continue
 		}
 		if !before.Done {
-			return overlay(h, files, before.Changes, env), nil
+			return overlay(h, files, before.Changes, env, read), nil
 		}
 		checkLinks(files)
 		return files, nil
@@ -93,7 +99,7 @@ func ReadFolder(h home.Home, env phrase.Env) ([]File, error) {
 }
 
 // readFiles reads the files as they lie in the folder.
-func readFiles(h home.Home, env phrase.Env) ([]File, error) {
+func readFiles(h home.Home, env phrase.Env, read Reader) ([]File, error) {
 	entries, err := os.ReadDir(h.Gates)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -110,7 +116,7 @@ func readFiles(h home.Home, env phrase.Env) ([]File, error) {
 	}
 	out := make([]File, len(names))
 	var next atomic.Int64
-	var days daysOnce
+	days := daysOnce{through: read}
 	var readers sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		readers.Go(func() {
@@ -152,12 +158,17 @@ func checkLinks(files []File) {
 
 // ReadFile reads one gate's file.
 func ReadFile(h home.Home, name string, env phrase.Env) File {
+	return ReadFileAs(h, name, env, readOwn)
+}
+
+// ReadFileAs reads one gate's file, and its files of days through a reader.
+func ReadFileAs(h home.Home, name string, env phrase.Env, read Reader) File {
 	if k, err := readPlan(h); err == nil && !k.Done {
 		if i := slices.IndexFunc(k.Changes, func(c Change) bool { return c.Name == name && c.After != nil }); i >= 0 {
-			return Parse(h, name, []byte(*k.Changes[i].After), env)
+			return parse(h, name, []byte(*k.Changes[i].After), env, read.days)
 		}
 	}
-	return readFile(h, name, env, readDays)
+	return readFile(h, name, env, read.days)
 }
 
 func readFile(h home.Home, name string, env phrase.Env, days daysReader) File {
@@ -179,61 +190,47 @@ func readFile(h home.Home, name string, env phrase.Env, days daysReader) File {
 }
 
 // daysReader returns the text of a file of days, and the days.
-type daysReader func(path string) ([]byte, []calendar.Item, error)
+type daysReader func(account, path string) ([]byte, []calendar.Item, error)
 
 // Parse reads a gate's text.
 func Parse(h home.Home, name string, data []byte, env phrase.Env) File {
-	return parse(h, name, data, env, readDays)
+	return parse(h, name, data, env, Reader(readOwn).days)
 }
 
 func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReader) File {
 	f := File{Name: name, Path: h.GateFile(name), Text: string(data), Version: versionOf(data)}
+	// Whose file of days it is follows from the whole of the gate.
+	var wanted []string
 	env.DaysIn = func(path string) ([]calendar.Item, error) {
-		text, items, err := days(path)
+		wanted = append(wanted, path)
+		return nil, nil
+	}
+	opts := gate.Options{Scope: h.Scope, Env: env}
+	f.Gate, f.Findings = gate.Read(name, f.Path, data, opts)
+	if len(wanted) == 0 {
+		return f
+	}
+	account := ""
+	if f.Gate != nil {
+		account = f.Gate.Account()
+	}
+	opts.Env.DaysIn = func(path string) ([]calendar.Item, error) {
+		text, items, err := days(account, path)
 		// One that cannot be read is known by that.
 		f.Days = append(f.Days, Days{Path: path, Text: string(text), Version: versionOf(text)})
 		return items, err
 	}
-	f.Gate, f.Findings = gate.Read(name, f.Path, data, gate.Options{Scope: h.Scope, Env: env})
+	f.Gate, f.Findings = gate.Read(name, f.Path, data, opts)
 	return f
 }
 
-// readBounded reads a file up to just over the size that is accepted. It
-// waits for no writer of a pipe.
-func readBounded(path string) ([]byte, error) {
-	// Without blocking: a pipe would wait for its other end.
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, unpathed(err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	switch {
-	case err != nil:
-		return nil, unpathed(err)
-	case info.IsDir():
-		return nil, errors.New("it is a folder")
-	case !info.Mode().IsRegular():
-		return nil, errors.New("it is not a plain file")
-	}
-	var text bytes.Buffer
-	text.Grow(int(min(info.Size(), gate.MaxSize)) + bytes.MinRead)
-	_, err = text.ReadFrom(io.LimitReader(f, gate.MaxSize+1))
-	return text.Bytes(), unpathed(err)
-}
-
-// unpathed returns an error without the path in front.
-func unpathed(err error) error {
-	if pe, ok := errors.AsType[*fs.PathError](err); ok {
-		return pe.Err
-	}
-	return err
-}
+// readBounded reads a file up to just over the size that is accepted.
+func readBounded(path string) ([]byte, error) { return home.ReadPlain(path, gate.MaxSize+1) }
 
 // Env returns what phrases need from outside, in a zone and on a host.
 func Env(zone *calendar.Zone, host string) phrase.Env {
 	return phrase.Env{Zone: zone, Host: host, FindZone: zones.Find, DaysIn: func(path string) ([]calendar.Item, error) {
-		_, items, err := readDays(path)
+		_, items, err := Reader(readOwn).days("", path)
 		return items, err
 	}}
 }
@@ -270,24 +267,28 @@ func Recorded(scope gate.Scope, def engine.Definition, zone *calendar.Zone, host
 // drive that hangs.
 const daysPatience = time.Second
 
-// readDays reads a file of days.
-func readDays(path string) (text []byte, items []calendar.Item, err error) {
+// readOwn reads a file with the rights of this process.
+func readOwn(account, path string, most int64) ([]byte, error) {
 	type result struct {
 		text []byte
 		err  error
 	}
 	done := make(chan result, 1)
 	go func() {
-		text, err := readBounded(home.Expand(path, home.Folder()))
+		text, err := home.ReadPlain(home.Expand(path, home.FolderOf(account)), most)
 		done <- result{text, err}
 	}()
 	select {
 	case r := <-done:
-		text, err = r.text, r.err
+		return r.text, r.err
 	case <-time.After(daysPatience):
-		err = errors.New("what it lies on does not answer")
+		return nil, errors.New("what it lies on does not answer")
 	}
-	if err != nil {
+}
+
+// days reads a file of days.
+func (r Reader) days(account, path string) (text []byte, items []calendar.Item, err error) {
+	if text, err = r(account, path, gate.MaxSize+1); err != nil {
 		return nil, nil, fmt.Errorf("the days in %s cannot be read: %w", path, err)
 	}
 	items, err = parseDays(path, text)
@@ -296,23 +297,26 @@ func readDays(path string) (text []byte, items []calendar.Item, err error) {
 
 // daysOnce reads each file of days once, however many gates ask for it.
 type daysOnce struct {
+	through Reader
+
 	mu    sync.Mutex // guards what follows
-	files map[string]func() ([]byte, []calendar.Item, error)
+	files map[[2]string]func() ([]byte, []calendar.Item, error)
 }
 
-func (o *daysOnce) read(path string) ([]byte, []calendar.Item, error) {
+func (o *daysOnce) read(account, path string) ([]byte, []calendar.Item, error) {
+	key := [2]string{account, path}
 	o.mu.Lock()
-	read := o.files[path]
+	read := o.files[key]
 	if read == nil {
 		var text []byte
 		var items []calendar.Item
 		var err error
-		once := sync.OnceFunc(func() { text, items, err = readDays(path) })
+		once := sync.OnceFunc(func() { text, items, err = o.through.days(account, path) })
 		read = func() ([]byte, []calendar.Item, error) { once(); return text, items, err }
 		if o.files == nil {
-			o.files = map[string]func() ([]byte, []calendar.Item, error){}
+			o.files = map[[2]string]func() ([]byte, []calendar.Item, error){}
 		}
-		o.files[path] = read
+		o.files[key] = read
 	}
 	o.mu.Unlock()
 	return read()

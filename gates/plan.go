@@ -69,16 +69,16 @@ func (p *Plan) Findings(env phrase.Env) (gate.Findings, error) {
 	if err != nil {
 		return nil, err
 	}
-	return findingsOf(overlay(p.home, files, p.changes, env), p.changes), nil
+	return findingsOf(overlay(p.home, files, p.changes, env, readOwn), p.changes), nil
 }
 
 // overlay returns files as they are with changes in force.
-func overlay(h home.Home, files []File, changes []Change, env phrase.Env) []File {
+func overlay(h home.Home, files []File, changes []Change, env phrase.Env, read Reader) []File {
 	out := slices.Clone(files)
 	for _, c := range changes {
 		out = slices.DeleteFunc(out, func(f File) bool { return f.Name == c.Name })
 		if c.After != nil {
-			out = append(out, Parse(h, c.Name, []byte(*c.After), env))
+			out = append(out, parse(h, c.Name, []byte(*c.After), env, read.days))
 		}
 	}
 	Sort(out)

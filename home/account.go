@@ -20,6 +20,18 @@ var Folder = sync.OnceValue(func() string {
 	return "/"
 })
 
+// FolderOf is the home folder of an account, by the name that a gate gives it:
+// "" is one's own. It is "/" where there is no such account.
+func FolderOf(account string) string {
+	if account == "" {
+		return Folder()
+	}
+	if u, err := user.Lookup(account); err == nil && u.HomeDir != "" {
+		return u.HomeDir
+	}
+	return "/"
+}
+
 // Expand puts a home folder in the place of a leading ~.
 func Expand(path, folder string) string {
 	if path == "~" || strings.HasPrefix(path, "~/") {

@@ -2,6 +2,8 @@
 package home
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -145,7 +147,7 @@ func (h Home) Prepare() error {
 	for _, dir := range []struct {
 		path string
 		mode os.FileMode
-	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.Told(), pass}, {filepath.Dir(h.Socket), pass}} {
+	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.Agents(), 0o700}, {h.Told(), pass}, {filepath.Dir(h.Socket), pass}} {
 		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
 			return Wrap(dir.path, err)
 		}
@@ -172,9 +174,30 @@ func Wrap(path string, err error) error {
 	return e
 }
 
-// ChangedFiles is the path of the list of files that changed before a run.
-func (h Home) ChangedFiles(run int64) string {
-	return filepath.Join(h.Told(), strconv.FormatInt(run, 10)+".files")
+// ToldTo is the folder of what an account's programs are told in files. It
+// belongs to the account.
+func (h Home) ToldTo(uid int) string { return filepath.Join(h.Told(), strconv.Itoa(uid)) }
+
+// ChangedFiles is the path of the list of files that changed before a run of an
+// account.
+func (h Home) ChangedFiles(uid int, run int64) string {
+	return filepath.Join(h.ToldTo(uid), strconv.FormatInt(run, 10)+".files")
+}
+
+// Agents is the folder of the sockets on which agents are called, closed to all
+// but the keeper.
+func (h Home) Agents() string { return filepath.Join(h.State, "agents") }
+
+// AgentSocket is where the agent of an account is called.
+func (h Home) AgentSocket(uid int) string {
+	return filepath.Join(h.Agents(), strconv.Itoa(uid)+".sock")
+}
+
+// ID tells homes apart in names that many homes share, such as those of
+// control groups.
+func (h Home) ID() string {
+	sum := sha256.Sum256([]byte(h.State))
+	return hex.EncodeToString(sum[:6])
 }
 
 // OfOthers reports whether the home is one of the system scope that belongs to

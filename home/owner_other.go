@@ -6,3 +6,6 @@ import "io/fs"
 
 // owner returns nobody: files have no numbered owners on this system.
 func owner(fs.FileInfo) int { return nobody }
+
+// withoutWaiting is nothing on this system.
+const withoutWaiting = 0

@@ -25,10 +25,8 @@ func Hazards(g *gate.Gate, argv []string, folder string, uid int) []gate.Finding
 	}
 	h.program(argv, 0)
 	h.path(folder, "the working folder")
-	for _, o := range g.Opens {
-		if file := o.Plan.Phrase.ExceptFile; file != "" {
-			h.path(file, "the file of days")
-		}
+	for _, file := range g.DaysFiles() {
+		h.path(file, "the file of days")
 	}
 	if uid == 0 {
 		h.arguments(argv)

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"cmp"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -112,7 +113,7 @@ func (w *writer) record(r *Record) int64 {
 	case *engine.Ended:
 		w.presence(id, ev.At, presenceEnd, 0)
 	case *engine.RunStarted:
-		w.exec("UPDATE runs SET started = ?, pid = ?, before = ?, note = ? WHERE run = ?", int64(ev.At), b.PID, w.readings(b.Readings), b.Note, b.Run)
+		w.exec("UPDATE runs SET started = ?, pid = ?, before = ?, note = ? WHERE run = ?", int64(cmp.Or(b.StartedAt, ev.At)), b.PID, w.readings(b.Readings), b.Note, b.Run)
 	}
 	for i := range r.Decisions {
 		w.decision(id, r, &r.Decisions[i])

@@ -8,19 +8,18 @@ import (
 	"os"
 	"os/exec"
 	"slices"
-	"sync/atomic"
 	"testing"
 	"time"
 
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/home"
-	"timegate/workstation"
 	"timegate/workstation/linux"
 )
 
-// BenchmarkLateness measures how long after its due a program runs: the time
-// from the due until its exec has succeeded, journal included, beside the
-// lateness of a bare timer.
+// BenchmarkLateness measures how long after its due a program runs, beside the
+// lateness of a bare timer: the time from the due until the keeper has heard
+// from the agent that the exec has succeeded, journal included.
 func BenchmarkLateness(b *testing.B) {
 	const every = 50 * time.Millisecond
 	floor := make([]time.Duration, 0, b.N)
@@ -33,10 +32,15 @@ func BenchmarkLateness(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer m.Close()
-	t := &timed{Machine: m, late: make(chan time.Duration, 64)}
+	late := make(chan time.Duration, 64)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	k := New(Options{Home: h, Workstation: t})
+	k := New(Options{Home: h, Workstation: m, Observe: func(ev engine.Event, _ []engine.Decision) {
+		if ev.Kind() == engine.KindRunStarted {
+			now := time.Now()
+			late <- now.Sub(now.Truncate(every)) // dues are multiples of it
+		}
+	}})
 	text := "run = [\"/bin/true\"]\nopens = [\"every 50ms from 00:00 to 23:59\"]\n[rules]\nbusy = \"beside\"\n"
 	if err := os.WriteFile(h.GateFile("glue-warm"), []byte(text), 0o600); err != nil {
 		b.Fatal(err)
@@ -45,7 +49,7 @@ func BenchmarkLateness(b *testing.B) {
 	go func() { done <- k.Run(ctx) }()
 	var kept []time.Duration
 	for range b.N {
-		kept = append(kept, <-t.late)
+		kept = append(kept, <-late)
 		at := time.Now().Truncate(every).Add(every + every/2) // between two dues
 		<-time.After(time.Until(at))
 		floor = append(floor, time.Since(at))
@@ -61,19 +65,6 @@ func BenchmarkLateness(b *testing.B) {
 	}
 	report("timer", floor)
 	report("start", kept)
-}
-
-// timed notes how long after a due a program has been started.
-type timed struct {
-	*linux.Machine
-	late chan time.Duration
-}
-
-func (t *timed) Start(o workstation.Order) (workstation.Process, error) {
-	p, err := t.Machine.Start(o)
-	now := time.Now()
-	t.late <- now.Sub(now.Truncate(50 * time.Millisecond)) // dues are multiples of it
-	return p, err
 }
 
 // BenchmarkManyStarts lets a thousand gates be due at one instant and reports
@@ -130,30 +121,21 @@ func startMany(b *testing.B, gates int) float64 {
 		b.Fatal(err)
 	}
 	defer m.Close()
-	t := &counted{Machine: m, all: make(chan time.Time, 1)}
-	t.left.Store(int64(gates))
+	all, left := make(chan time.Time, 1), gates
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- New(Options{Home: h, Workstation: t}).Run(ctx) }()
-	took := (<-t.all).Sub(due)
+	observe := func(ev engine.Event, _ []engine.Decision) {
+		if ev.Kind() == engine.KindRunStarted {
+			if left--; left == 0 {
+				all <- time.Now()
+			}
+		}
+	}
+	go func() { done <- New(Options{Home: h, Workstation: m, Observe: observe}).Run(ctx) }()
+	took := (<-all).Sub(due)
 	cancel()
 	if err := <-done; err != nil {
 		b.Fatal(err)
 	}
 	return float64(gates) / took.Seconds()
-}
-
-// counted tells when so many programs have been started.
-type counted struct {
-	*linux.Machine
-	left atomic.Int64
-	all  chan time.Time
-}
-
-func (c *counted) Start(o workstation.Order) (workstation.Process, error) {
-	p, err := c.Machine.Start(o)
-	if c.left.Add(-1) == 0 {
-		c.all <- time.Now()
-	}
-	return p, err
 }

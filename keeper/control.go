@@ -53,7 +53,7 @@ func (k *Keeper) Files(ctx context.Context) (files map[string]gates.File, err er
 
 // ReadFile implements [control.Keeper].
 func (k *Keeper) ReadFile(name string) gates.File {
-	return gates.ReadFile(k.home, name, gates.Env(k.ws.Zone(), k.ws.Host()))
+	return gates.ReadFileAs(k.home, name, gates.Env(k.ws.Zone(), k.ws.Host()), k.readAs)
 }
 
 // Journal implements [control.Keeper].
@@ -164,7 +164,7 @@ func (k *Keeper) status() control.Status {
 	s := control.Status{PID: os.Getpid(), Began: k.began, Now: k.now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
 		Running: k.engine.Alive(), Gates: map[string]control.GateStatus{}, Broken: gate.Findings{},
 		Troubles: []control.Trouble{}, Last: k.hub.Last()}
-	facts := k.ws.Facts()
+	facts := k.facts()
 	s.Facts = control.NewFacts(&facts)
 	for _, t := range k.troubles() {
 		s.Troubles = append(s.Troubles, control.Trouble(t))

@@ -5,7 +5,6 @@ package keeper
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -21,7 +20,6 @@ import (
 	"timegate/core/engine"
 	"timegate/home"
 	"timegate/journal"
-	"timegate/workstation"
 	"timegate/workstation/staged"
 	"timegate/workstation/wstest"
 )
@@ -174,14 +172,11 @@ func TestJournalThatCannotBeWritten(t *testing.T) {
 	ran := t.TempDir() + "/ran"
 	h := homeWith(t, "glue-warm", gateText(wstest.Script(t, "touch "+ran), `"at 07:30"`))
 	keeper := New(Options{Home: h, Workstation: newMachine(t)})
-	var err error
-	if keeper.journal, err = journal.Open(h.Journal()); err != nil {
+	shut, err := keeper.open()
+	if err != nil {
 		t.Fatal(err)
 	}
-	if keeper.folder, err = watchFolder(h.Gates); err != nil {
-		t.Fatal(err)
-	}
-	defer keeper.folder.close()
+	defer func() { close(keeper.gone); shut() }()
 	if err := keeper.begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -201,7 +196,6 @@ func TestJournalThatCannotBeWritten(t *testing.T) {
 	if keeper.journal, err = journal.Open(h.Journal()); err != nil {
 		t.Fatal(err)
 	}
-	defer keeper.journal.Close()
 	keeper.retryJournal()
 	list, err := keeper.journal.History(journal.Filter{})
 	if err != nil || len(list) != 1 || list[0].Result != engine.ResultFailed || len(keeper.troubles()) != 0 {
@@ -212,18 +206,11 @@ func TestJournalThatCannotBeWritten(t *testing.T) {
 	}
 }
 
-// refuser is a workstation on which nothing starts.
-type refuser struct{ *staged.Machine }
-
-var errRefused = errors.New("no room for another process")
-
-func (refuser) Start(workstation.Order) (workstation.Process, error) { return nil, errRefused }
-
 func TestStartThatFails(t *testing.T) {
-	h := homeWith(t, "glue-warm", gateText("/bin/true", `"every 10m"`))
-	k := keep(t, h, refuser{fast(t)})
+	h := homeWith(t, "glue-warm", gateText("/nowhere/glue-warm", `"every 10m"`))
+	k := keep(t, h, fast(t))
 	d := k.ended("glue-warm")
-	if d.Result != engine.ResultFailed || !strings.Contains(d.Args.Detail, errRefused.Error()) {
+	if d.Result != engine.ResultFailed || !strings.Contains(d.Args.Detail, "no such file or directory; check the path") {
 		t.Errorf("ended %+v", d)
 	}
 	if d = k.ended("glue-warm"); d.Run != 2 {

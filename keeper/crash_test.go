@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"timegate/agent"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/home"
@@ -28,6 +29,9 @@ import (
 const childHome = "TIMEGATE_TEST_KEEP"
 
 func TestMain(m *testing.M) {
+	if status, ok := agent.Help(os.Args[1:]); ok {
+		os.Exit(status)
+	}
 	if len(os.Args) > 1 && os.Args[1] == window.Helper {
 		os.Exit(window.Main(os.Args[2:]))
 	}
@@ -115,6 +119,9 @@ func TestKilled(t *testing.T) {
 			t.Errorf("run %d was started %d times", e.Run, n)
 		} else if n == 0 && e.Result != "lost" && e.Result != "failed" && e.Result != "running" {
 			t.Errorf("run %d has the result %s, but never started", e.Run, e.Result)
+		}
+		if started[fmt.Sprint(e.Run)] == 1 && e.Result == "lost" {
+			t.Errorf("nobody knows how run %d has ended: %v %d", e.Run, e.Outcome, e.PID)
 		}
 		delete(started, fmt.Sprint(e.Run))
 	}

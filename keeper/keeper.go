@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"timegate/agent"
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
@@ -23,7 +24,6 @@ import (
 	"timegate/gates"
 	"timegate/home"
 	"timegate/journal"
-	"timegate/launch"
 	"timegate/workstation"
 )
 
@@ -43,7 +43,7 @@ type Options struct {
 type Keeper struct {
 	home    home.Home
 	ws      workstation.Workstation
-	launch  launch.Launcher
+	crew    *agent.Crew
 	log     *slog.Logger
 	observe func(engine.Event, []engine.Decision)
 	ready   func()
@@ -79,16 +79,16 @@ type input struct {
 	texts map[string]string // that the event brings
 	then  func([]engine.Decision)
 	do    func()
+	found int64 // a run of an earlier keeper that goes on
 }
 
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
 		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready,
-		launch: launch.Launcher{Home: o.Home, Sessions: o.Workstation.Sessions},
-		inbox:  make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
+		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
 		patience: startPatience, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
-		programs: programs{running: map[int64]program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
+		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
 	}
 	if k.log == nil {
 		k.log = slog.New(slog.DiscardHandler)
@@ -100,22 +100,11 @@ func New(o Options) *Keeper {
 // the next keeper watches them further.
 func (k *Keeper) Run(ctx context.Context) error {
 	defer close(k.gone)
-	if err := k.home.Prepare(); err != nil {
-		return err
-	}
-	unlock, err := k.home.Lock()
+	shut, err := k.open()
 	if err != nil {
 		return err
 	}
-	defer unlock()
-	if k.journal, err = journal.Open(k.home.Journal()); err != nil {
-		return err
-	}
-	defer k.journal.Close()
-	if k.folder, err = watchFolder(k.home.Gates); err != nil {
-		return err
-	}
-	defer k.folder.close()
+	defer shut()
 	if err := k.begin(ctx); err != nil {
 		return err
 	}
@@ -129,6 +118,44 @@ func (k *Keeper) Run(ctx context.Context) error {
 	}
 	k.loop(ctx)
 	return nil
+}
+
+// open opens what the keeper keeps for as long as it runs. shut closes it again.
+func (k *Keeper) open() (shut func(), err error) {
+	var closers []func()
+	closeAll := func() {
+		for _, c := range slices.Backward(closers) {
+			c()
+		}
+	}
+	defer func() {
+		if err != nil {
+			closeAll()
+		}
+	}()
+	if err := k.home.Prepare(); err != nil {
+		return nil, err
+	}
+	unlock, err := k.home.Lock()
+	if err != nil {
+		return nil, err
+	}
+	closers = append(closers, unlock)
+	if k.journal, err = journal.Open(k.home.Journal()); err != nil {
+		return nil, err
+	}
+	closers = append(closers, func() { k.journal.Close() })
+	if k.folder, err = watchFolder(k.home.Gates); err != nil {
+		return nil, err
+	}
+	closers = append(closers, k.folder.close)
+	secret, err := k.home.Secret()
+	if err != nil {
+		return nil, err
+	}
+	k.crew = agent.NewCrew(k.home, secret, k.log, k.hear)
+	closers = append(closers, k.crew.Close)
+	return closeAll, nil
 }
 
 func (k *Keeper) loop(ctx context.Context) {
@@ -243,12 +270,19 @@ func (k *Keeper) begin(ctx context.Context) error {
 		b.Gates = append(b.Gates, f.Definition())
 	}
 	b.Gone = k.goneGates()
+	rest := k.resume(ctx, b)
 	waitKnown(ctx, k.watch())
-	b.Facts = k.ws.Facts()
-	b.Lost = k.adoptAll(ctx)
+	b.Facts = k.facts()
 	c := k.ws.Clock()
 	k.began, k.ahead, b.Uptime = c.Now, c.Ahead(), c.Uptime.Milliseconds()
 	k.handle(input{body: b, texts: texts})
+	for _, in := range rest {
+		if in.do != nil {
+			in.do()
+		} else {
+			k.handle(in)
+		}
+	}
 	k.chores.begin()
 	debug.FreeOSMemory() // what was needed to read many gates at once
 	k.log.Info("keeper began", "gates", len(k.files), "broken", len(k.broken), "programs_found", len(k.programs.running), "staged", k.ws.Staged())

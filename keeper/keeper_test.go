@@ -181,7 +181,7 @@ func TestMorning(t *testing.T) {
 	anyGate := gate.Default("x")
 	anyGate.Run = []string{"/bin/true"}
 	_, folder, _ := (&launch.Launcher{Home: h}).Target(anyGate)
-	out, err := linux.ReadOutput(h.Output(entries[1].Run))
+	out, err := h.ReadOutput(entries[1].Run)
 	if want := "a b humidity-log/1 2026-11-30T06:00:00Z press "; err != nil || !strings.HasPrefix(string(out), want) || !strings.HasSuffix(string(out), "\n"+folder+"\n") {
 		t.Errorf("printed %q, %v, want %q … %s", out, err, want, folder)
 	}
@@ -372,10 +372,10 @@ func TestAgain(t *testing.T) {
 }
 
 // TestAdoption: a keeper ends while a program runs; the next one watches it
-// further, and one that ended meanwhile is lost.
+// further, and knows of one that ended meanwhile how it did.
 func TestAdoption(t *testing.T) {
 	dir := t.TempDir()
-	body := `echo "$TIMEGATE_RUN"; while [ ! -e "` + dir + `/$TIMEGATE_GATE" ]; do sleep 0.02; done; echo "done"`
+	body := `echo "$TIMEGATE_RUN"; while [ ! -e "` + dir + `/$TIMEGATE_GATE" ]; do sleep 0.02; done; echo "done"; touch "` + dir + `/$TIMEGATE_GATE.over"; exit 3`
 	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, body), `"boot"`), "stock-count", gateText(wstest.Script(t, body), `"boot"`))
 	k := keep(t, h, newMachine(t))
 	for range 2 {
@@ -390,13 +390,9 @@ func TestAdoption(t *testing.T) {
 		}
 	}
 	letGo("stock-count")
-	for deadline := time.Now().Add(wait); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
-		if (linux.Starter{}).Adopt(workstation.Order{Mark: launch.Mark(h, 1), Output: workstation.Output{Path: filepath.Join(t.TempDir(), "x")}, Done: func(workstation.Exit) {}}, 0) == nil {
-			break
-		}
-	}
+	wstest.Await(t, "an end", func() bool { _, err := os.Stat(filepath.Join(dir, "stock-count.over")); return err == nil })
 	k = keep(t, h, newMachine(t))
-	if d := k.ended("stock-count"); d.Result != engine.ResultLost {
+	if d := k.ended("stock-count"); d.Result != engine.ResultFailed || d.Args.Status != 3 {
 		t.Errorf("what ended without a keeper: %+v", d)
 	}
 	if s, err := control.NewClient(h).Status(t.Context()); err != nil || s.Running != 1 {
@@ -404,10 +400,10 @@ func TestAdoption(t *testing.T) {
 	}
 	letGo("vault-copy")
 	d := k.ended("vault-copy")
-	if d.Result != engine.ResultOK && d.Result != engine.ResultLost {
+	if d.Result != engine.ResultFailed || d.Args.Status != 3 {
 		t.Errorf("what outlived its keeper: %+v", d)
 	}
-	if out, err := linux.ReadOutput(h.Output(d.Run)); err != nil || string(out) != fmt.Sprintf("%d\ndone\n", d.Run) {
+	if out, err := h.ReadOutput(d.Run); err != nil || string(out) != fmt.Sprintf("%d\ndone\n", d.Run) {
 		t.Errorf("its output is %q, %v", out, err)
 	}
 	// The boot is the same one: nothing starts again.

@@ -12,6 +12,7 @@ import (
 	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
+	"timegate/launch"
 	"timegate/workstation"
 )
 
@@ -19,19 +20,62 @@ import (
 // holds, before it goes on: what comes later is told like any other change.
 const knownPatience = 500 * time.Millisecond
 
-// watch tells the workstation what the gates depend on.
-func (k *Keeper) watch() (known <-chan struct{}) {
-	return watchAll(k.files, k.ws, k.settings.Pace)
+// watch tells the workstation and the agents what the gates depend on.
+func (k *Keeper) watch() (known <-chan struct{}) { return k.watchAll(k.files) }
+
+func (k *Keeper) watchAll(files map[string]gates.File) <-chan struct{} {
+	machine, accounts := wantsOf(files, k.ws, k.settings.Pace)
+	for _, name := range sortedNames(files) {
+		g := files[name].Gate
+		a := accounts[g.Account()]
+		for _, path := range g.DaysFiles() {
+			a.Watches = append(a.Watches, workstation.Watch{Key: daysKey + path, Event: phrase.EventSpec{Kind: phrase.Change, Paths: []string{path}}})
+		}
+		if g.RunsOn(k.ws.Host()) || len(a.Watches) > 0 {
+			accounts[g.Account()] = a
+		}
+	}
+	there, seen := k.ws.Watch(machine), k.crew.Watch(accounts)
+	both := make(chan struct{})
+	go func() {
+		defer close(both)
+		<-there
+		<-seen
+	}()
+	return both
 }
 
-func watchAll(files map[string]gates.File, ws workstation.Workstation, pace engine.Pace) <-chan struct{} {
+// daysKey begins the names of watches for files of days: a change of one is a
+// change of the gates that read it.
+const daysKey = "days in "
+
+func isDays(key string) bool { return strings.HasPrefix(key, daysKey) }
+
+// wantsOf returns what gates depend on: what the machine tells, and what is seen
+// with the rights of accounts.
+func wantsOf(files map[string]gates.File, ws workstation.Workstation, pace engine.Pace) (machine workstation.Wants, accounts map[string]workstation.Wants) {
 	list := make([]*gate.Gate, 0, len(files))
 	for _, name := range sortedNames(files) {
 		list = append(list, files[name].Gate)
 	}
 	wants := engine.WantsOf(list, ws.Host())
 	wants.Pressure = pace.Calm > 0
-	return ws.Watch(workstation.WantsOf(wants, expandHome))
+	whole := workstation.WantsOf(wants, func(_, path string) string { return path })
+	machine, accounts = whole.Split(ws.Staged())
+	for i := range machine.Watches {
+		w := &machine.Watches[i]
+		for j, p := range w.Event.Paths {
+			w.Event.Paths[j] = home.Expand(p, home.FolderOf(w.Account))
+		}
+	}
+	return machine, accounts
+}
+
+// facts are what holds on the machine, with the paths that are there.
+func (k *Keeper) facts() engine.Facts {
+	f := k.ws.Facts()
+	f.Paths = k.crew.Places()
+	return f
 }
 
 // waitKnown waits for a while until it is known what holds.
@@ -54,7 +98,22 @@ func Probe(ctx context.Context, files []gates.File, ws workstation.Workstation) 
 			wake = wake || f.Gate.Rules.Wake > 0 && f.Gate.Enabled && f.Gate.RunsOn(ws.Host())
 		}
 	}
-	waitKnown(ctx, watchAll(good, ws, engine.Pace{}))
+	machine, accounts := wantsOf(good, ws, engine.Pace{})
+	for account, w := range accounts {
+		if !launch.OwnAccount(account) {
+			continue // it is not for us to look into others' folders
+		}
+		for i := range w.Watches {
+			for j, p := range w.Watches[i].Event.Paths {
+				w.Watches[i].Event.Paths[j] = home.Expand(p, home.Folder())
+			}
+		}
+		for i := range w.Places {
+			w.Places[i].Path = home.Expand(w.Places[i].Path, home.Folder())
+		}
+		machine.Watches, machine.Places = append(machine.Watches, w.Watches...), append(machine.Places, w.Places...)
+	}
+	waitKnown(ctx, ws.Watch(machine))
 	out := ws.Troubles()
 	if wake {
 		if err := ws.SetAlarm(ws.Clock().Now.Add(24 * time.Hour)); err != nil {
@@ -70,7 +129,7 @@ func wakeTrouble(err error) workstation.Trouble {
 
 // troubles lists what cannot be told or done on this machine.
 func (k *Keeper) troubles() []workstation.Trouble {
-	out := k.ws.Troubles()
+	out := append(k.ws.Troubles(), k.crew.Troubles()...)
 	if err := k.ws.SetAlarm(k.alarm); err != nil && !k.alarm.IsZero() {
 		out = append(out, wakeTrouble(err))
 	}
@@ -101,6 +160,7 @@ func (k *Keeper) logTroubles() {
 
 // handleNotice hands the engine what happened on the machine.
 func (k *Keeper) handleNotice(n workstation.Notice) {
+	n.Facts.Paths = k.crew.Places()
 	if n.Zone {
 		k.reload(nil)
 		return
@@ -112,8 +172,6 @@ func (k *Keeper) handleNotice(n workstation.Notice) {
 		body = &engine.FactsChanged{Facts: n.Facts}
 	case phrase.Boot:
 		body = &engine.Booted{BootID: k.ws.BootID(), Facts: n.Facts}
-	case phrase.Change:
-		body.(*engine.Occurred).Facts = nil // they are told when they change
 	}
 	if n.Release != nil {
 		if k.release != nil {
@@ -142,6 +200,3 @@ func (k *Keeper) setAlarm() {
 		k.logTroubles()
 	}
 }
-
-// expandHome puts the keeper's home folder in the place of a leading ~.
-func expandHome(path string) string { return home.Expand(path, home.Folder()) }

@@ -240,44 +240,41 @@ func TestSlowAccounts(t *testing.T) {
 	ends(t, k)
 }
 
-// lateFinder finds one program of an earlier keeper only when it is let to.
-type lateFinder struct {
-	workstation.Workstation
-	run int64
-	let chan struct{}
+// agentOf returns the process number of the agent of an account, by the file in
+// which it listens.
+func agentOf(t *testing.T, k *Keeper, account string) (pid int) {
+	t.Helper()
+	wstest.Await(t, "an agent", func() bool { pid = k.crew.Of(account).PID(); return pid != 0 })
+	return pid
 }
 
-func (l lateFinder) Adopt(o workstation.Order, pid int) workstation.Process {
-	if o.Run == l.run {
-		<-l.let
-	}
-	return l.Workstation.Adopt(o, pid)
-}
-
-// TestLateAdoption: a program of an earlier keeper that is asked to end before
-// it was found is ended once it is.
+// TestLateAdoption: a program of an earlier keeper, whose agent does not answer
+// when it is asked to end, is ended once that does.
 func TestLateAdoption(t *testing.T) {
 	t.Setenv("DISPLAY", "")
 	h := homeWith(t, "on-time", gateText("/bin/true", everyMoment), "vault-copy", gateText(wstest.Script(t, "exec sleep 600"), `"boot"`))
-	k := keep(t, h, newMachine(t))
+	var first *Keeper
+	k := keepWith(t, h, newMachine(t), func(k *Keeper) { first = k })
 	run := k.until("a start", func(d engine.Decision) bool { return d.Starts() && d.Gate == "vault-copy" }).Run
-	if err := k.end(); err != nil {
+	wstest.Await(t, "the program", func() bool { s, err := control.NewClient(h).Status(t.Context()); return err == nil && s.Running > 0 })
+	pid := agentOf(t, first, "")
+	if err := errors.Join(syscall.Kill(pid, syscall.SIGSTOP), k.end()); err != nil {
 		t.Fatal(err)
 	}
-	ws := lateFinder{newMachine(t), run, make(chan struct{})}
-	k = keep(t, h, ws)
-	k.until("a first start, which the begin may delay", func(d engine.Decision) bool { return d.Starts() && d.Gate == "on-time" })
+	k = keep(t, h, newMachine(t))
 	if _, err := control.NewClient(h).Stop(t.Context(), "vault-copy"); err != nil {
 		t.Fatal(err)
 	}
-	onTime(t, h, k)
-	close(ws.let)
-	if d := k.ended("vault-copy"); d.Result != engine.ResultStopped {
+	if err := syscall.Kill(pid, syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	if d := k.ended("vault-copy"); d.Result != engine.ResultStopped || d.Run != run {
 		t.Errorf("the program that was found late: %+v", d)
 	}
 	if slices.ContainsFunc(k.log, func(d engine.Decision) bool { return d.Signal == "KILL" }) {
 		t.Error("what it was sent while nobody had found it is lost")
 	}
+	onTime(t, h, k)
 }
 
 // TestLockedJournal: a journal that another program keeps locked stops the

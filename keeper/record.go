@@ -149,6 +149,7 @@ func (k *Keeper) commit(records []journal.Record) error {
 	}
 	r.unwritten, r.err = nil, nil
 	k.publish(all, last)
+	k.forget()
 	return nil
 }
 
@@ -210,14 +211,12 @@ func (k *Keeper) programsOf(decisions []engine.Decision) map[string]journal.Prog
 }
 
 // carryOut does what was decided. What follows from that at once is returned.
-func (k *Keeper) carryOut(d *engine.Decision, starts map[int64]*starting, unrecorded error) []input {
+func (k *Keeper) carryOut(d *engine.Decision, starts map[int64]*program, unrecorded error) []input {
 	switch {
 	case d.Starts():
 		return k.start(d, starts[d.Run], unrecorded)
 	case d.Kind == engine.StopRun:
-		k.programs.stop(k, d)
-	case d.Kind == engine.End, d.Kind == engine.Refuse:
-		delete(k.programs.running, d.Run)
+		k.programs.stop(d)
 	case d.Kind == engine.Release && k.release != nil:
 		go k.release()
 		k.release = nil

@@ -56,7 +56,7 @@ func (k *Keeper) readHome(ctx context.Context) (homeRead, error) {
 func (k *Keeper) readNow() homeRead {
 	launch.SelfName() // which is looked up once, and may take its time
 	r := homeRead{zone: k.ws.Zone()}
-	r.files, r.err = gates.ReadFolder(k.home, gates.Env(r.zone, k.ws.Host()))
+	r.files, r.err = gates.ReadFolderAs(k.home, gates.Env(r.zone, k.ws.Host()), k.readAs)
 	r.settings, r.settingsErr = home.ReadSettings(k.home.Settings())
 	return r
 }
@@ -160,7 +160,6 @@ func (k *Keeper) apply(c change) map[string]string {
 	for _, name := range c.removed {
 		delete(k.files, name)
 	}
-	k.folder.watchDays(k.files)
 	return texts
 }
 
@@ -194,13 +193,13 @@ func (k *Keeper) applyRead(read homeRead, then func()) {
 	for _, name := range c.removed {
 		delete(next, name)
 	}
-	known := watchAll(next, k.ws, k.settings.Pace)
+	known := k.watchAll(next)
 	k.logTroubles()
 	go func() {
 		waitKnown(context.Background(), known)
 		k.post(input{do: func() {
 			k.log.Info("gates changed", "set", len(b.Set), "removed", len(b.Removed), "zone", b.Zone)
-			facts := k.ws.Facts()
+			facts := k.facts()
 			b.Facts = &facts
 			k.handle(input{body: b, texts: k.apply(c)})
 			then()
@@ -222,3 +221,17 @@ func (k *Keeper) applySettings(read homeRead) {
 		k.handle(input{body: &engine.PaceSet{Pace: k.settings.Pace}})
 	}
 }
+
+// readAs reads a file with the rights of an account, by its agent.
+func (k *Keeper) readAs(account, path string, most int64) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), daysPatience)
+	defer cancel()
+	text, err := k.crew.Of(account).Read(ctx, path, most)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = errors.New("what it lies on does not answer")
+	}
+	return text, err
+}
+
+// daysPatience is how long a file of days may take to be read.
+const daysPatience = 2 * time.Second

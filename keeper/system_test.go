@@ -46,7 +46,7 @@ func systemScope(t *testing.T) home.Home {
 		// What a login gives.
 		"login.defs":           "ENV_PATH PATH=/usr/bin:/bin:/usr/games\nENV_SUPATH PATH=/usr/sbin:/usr/bin:/sbin:/bin\n",
 		"environment":          "# the workshop's\nBINDERY=\"Larkspur\"\n",
-		"security/limits.conf": "*  -  nofile  700\n@binders soft nofile 600 # of the group\n@binders hard core 0\ntobias - nofile 9\nroot - nofile 800\n",
+		"security/limits.conf": "*  -  nofile  700\n@binders soft nofile 600 # of the group\n@binders hard core 0\ntobias - nofile 64\nroot - nofile 800\n",
 	} {
 		path := "/etc/" + file
 		text, _ := os.ReadFile(path)
@@ -96,7 +96,7 @@ func TestRights(t *testing.T) {
 	}
 	h := systemScope(t)
 	syscall.Umask(0o022)
-	install(t, "/mnt/opt/tell", `id -u; id -G; echo "$HOME $USER $LOGNAME $SHELL $(pwd) $(umask) $(nice)"; echo "$PATH $BINDERY"; echo "limits $(ulimit -Sn) $(ulimit -Hn) $(ulimit -Hc)" >&2; cat "$TIMEGATE_FILES"; echo told >/dev/stderr; env | grep -c SECRET`, 0)
+	install(t, "/mnt/opt/tell", `id -u; id -G; echo "$HOME $USER $LOGNAME $SHELL $(pwd) $(umask) $(nice)"; echo "$PATH $BINDERY"; echo "limits $(ulimit -Sn) $(ulimit -Hn) $(ulimit -Hc)" >&2; tr "\\0" "\\n" <"$TIMEGATE_FILES"; echo told >/dev/stderr; env | grep -c SECRET`, 0)
 	t.Setenv("SECRET", "the keeper's own")
 	watched := "/mnt/proofs"
 	if err := os.Mkdir(watched, 0o755); err != nil {
@@ -113,7 +113,7 @@ func TestRights(t *testing.T) {
 	// cannot set those of other accounts, and that is noted.
 	output := func(d engine.Decision, limits string) string {
 		t.Helper()
-		text, err := linux.ReadOutput(h.Output(d.Run))
+		text, err := h.ReadOutput(d.Run)
 		if err != nil || d.Result != engine.ResultOK && d.Result != engine.ResultFailed {
 			t.Fatalf("%+v, %v", d, err)
 		}
@@ -170,7 +170,7 @@ func TestDesktop(t *testing.T) {
 			t.Fatal(err)
 		}
 		d := k.ended(name)
-		text, _ := linux.ReadOutput(h.Output(d.Run))
+		text, _ := h.ReadOutput(d.Run)
 		return d, string(text)
 	}
 	for name, want := range map[string]string{"hers": "maren is not logged on", "roots": "nobody is logged on"} {

@@ -3,7 +3,6 @@ package keeper
 import (
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -20,35 +19,6 @@ const quiet = 150 * time.Millisecond
 type folderWatch struct {
 	changed chan struct{}
 	watcher *fsnotify.Watcher
-
-	mu   sync.Mutex // guards what follows
-	days map[string]bool
-}
-
-// watchDays says which files of days gates read: a change of one is a change
-// of the gates. It does not wait for the file systems.
-func (f *folderWatch) watchDays(files map[string]gates.File) {
-	days := map[string]bool{}
-	for _, file := range files {
-		for _, d := range file.Days {
-			days[filepath.Clean(expandHome(d.Path))] = true
-		}
-	}
-	f.mu.Lock()
-	before := f.days
-	f.days = days
-	f.mu.Unlock()
-	for path := range days {
-		if !before[path] {
-			go f.watcher.Add(filepath.Dir(path)) // one that cannot be watched is read with the next change of the folder
-		}
-	}
-}
-
-func (f *folderWatch) isDays(path string) bool {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.days[path]
 }
 
 func watchFolder(dir string) (*folderWatch, error) {
@@ -82,7 +52,7 @@ func (f *folderWatch) run(dir string) {
 				f.watcher.Add(dir) // fails only if it is gone again, and then comes anew
 				settled = time.After(quiet)
 			case ev.Name == dir, filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, gates.Suffix),
-				filepath.Base(ev.Name) == "settings.toml", f.isDays(ev.Name):
+				filepath.Base(ev.Name) == "settings.toml":
 				settled = time.After(quiet)
 			}
 		case _, ok := <-f.watcher.Errors:

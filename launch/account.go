@@ -1,8 +1,6 @@
 package launch
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -242,18 +240,76 @@ func orderAs(h home.Home, g *gate.Gate, d *engine.Decision, a account) workstati
 	}
 	o := workstation.Order{
 		Run:    d.Run,
-		Mark:   Mark(h, d.Run),
 		Argv:   argv,
 		Folder: folder,
 		Env:    environment(a, g, d),
 		Low:    g.As.Priority == "low",
-		Output: workstation.Output{Path: h.Output(d.Run), Keep: g.Limits.Output},
 	}
 	o.As = a.rights()
 	if h.Scope == gate.System {
-		o.Limits = here.Limits(limitsFolder, a.name, a.groupNames())
+		o.Limits, _ = a.limits()
 	}
 	return o
+}
+
+// hindering are limits with which an agent could not do its work, where they
+// are low: they are set for each program in its turn.
+var hindering = []string{"as", "core", "cpu", "data", "fsize", "rss", "stack"}
+
+// leastFiles and leastTasks are what an agent needs of open files, and of
+// threads beside those that its account has already.
+const (
+	leastFiles = 1024
+	leastTasks = 64
+)
+
+// hinders reports whether an agent could not do its work with a limit.
+func hinders(l workstation.Limit) bool {
+	below := func(least uint64) bool { return l.Soft != nil && *l.Soft < least || l.Hard != nil && *l.Hard < least }
+	return slices.Contains(hindering, l.Item) || l.Item == "nofile" && below(leastFiles) || l.Item == "nproc" && below(leastTasks)
+}
+
+// limits returns what a login gives the account: to each program, and to its
+// agent already.
+func (a account) limits() (program, agent []workstation.Limit) {
+	for _, l := range here.Limits(limitsFolder, a.name, a.groupNames()) {
+		if hinders(l) {
+			program = append(program, l)
+		} else {
+			agent = append(agent, l)
+		}
+	}
+	return program, agent
+}
+
+// Rights are those of an account, as a process of its own has them.
+type Rights struct {
+	Name   string
+	UID    int
+	Home   string
+	As     *workstation.Account // nil for this process's own
+	Limits []workstation.Limit
+}
+
+// RightsOf returns the rights of an account, by the name that [gate.Gate.Account]
+// gives it. Its error is an [*UnsafeError] that says why this keeper may not
+// give them to a program. It may block.
+func (l *Launcher) RightsOf(name string) (Rights, error) {
+	a, err := l.accountOf(&gate.Gate{As: gate.As{User: name}})
+	if err != nil {
+		return Rights{}, unsafeStart("account", err.Error())
+	}
+	r := Rights{Name: a.name, UID: a.uid, Home: a.home, As: a.rights()}
+	if l.Home.Scope == gate.System {
+		_, r.Limits = a.limits()
+	}
+	return r, nil
+}
+
+// OwnAccount reports whether an account, by the name that [gate.Gate.Account]
+// gives it, is the one that this process runs as.
+func OwnAccount(name string) bool {
+	return name == "" || name == ownName() || name == "root" && os.Getuid() == 0
 }
 
 // groupNames returns the names of the account's groups.
@@ -275,24 +331,20 @@ func (a account) rights() *workstation.Account {
 	return &workstation.Account{UID: uint32(a.uid), GID: uint32(a.gid), Groups: a.groups}
 }
 
-// TellFiles gives a program the list of what changed: a file with one path a
-// line, named by a variable.
-func TellFiles(h home.Home, d *engine.Decision, o *workstation.Order) error {
+// TellFiles gives a program the list of what changed: a file of whole paths,
+// each ended by a zero byte, which no path can contain (pathname in POSIX.1,
+// 3.170); a variable names it. It lies in the account's own folder.
+func TellFiles(h home.Home, d *engine.Decision, files []string, o *workstation.Order) error {
 	if d.Cause == nil || d.Cause.Event != phrase.Change {
 		return nil
 	}
-	path := h.ChangedFiles(d.Run)
+	path := h.ChangedFiles(os.Getuid(), d.Run)
 	var text strings.Builder
-	for _, f := range d.Cause.Files {
-		text.WriteString(f + "\n")
+	for _, f := range files {
+		text.WriteString(f + "\x00")
 	}
-	if err := os.WriteFile(path, []byte(text.String()), 0o600); err != nil {
+	if err := home.Replace(path, []byte(text.String()), 0o600); err != nil {
 		return err
-	}
-	if o.As != nil {
-		if err := os.Chown(path, int(o.As.UID), int(o.As.GID)); err != nil {
-			return err
-		}
 	}
 	o.Env = append(o.Env, "TIMEGATE_FILES="+path)
 	return nil
@@ -335,11 +387,4 @@ func (l *Launcher) Target(g *gate.Gate) (program, folder string, who inspect.Who
 	}
 	o := orderAs(l.Home, g, &engine.Decision{}, a)
 	return here.Program(o), o.Folder, inspect.Who{Name: a.name, UID: a.uid, Groups: append([]uint32{uint32(a.gid)}, a.groups...)}
-}
-
-// Mark is what a run's processes carry in their environment: the run and the
-// home it belongs to.
-func Mark(h home.Home, run int64) string {
-	sum := sha256.Sum256([]byte(h.State))
-	return fmt.Sprintf("%s-%d", hex.EncodeToString(sum[:6]), run)
 }

@@ -152,7 +152,7 @@ func TestWants(t *testing.T) {
 		{"the end of a mount", keys(w.Mounted(phrase.Unmount, "/media/vault/")), "unmount /media/vault"},
 		{"a mount below", keys(w.Mounted(phrase.Mount, "/media/vault/x")), ""},
 		{"changes", keys(w.Of(phrase.Change)), "change in /srv/proofs"}, // one for both
-		{"places", fmt.Sprint(w.Places), "[{/media/vault/ /media/vault} {/srv /srv}]"},
+		{"places", fmt.Sprint(w.Places), "[{/media/vault/  /media/vault} {/srv  /srv}]"},
 	} {
 		if tt.got != tt.want {
 			t.Errorf("%s: %q, want %q", tt.what, tt.got, tt.want)

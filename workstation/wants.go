@@ -17,31 +17,63 @@ type Wants struct {
 
 // Watch is something to be watched.
 type Watch struct {
-	Key   string // by which notices name it
-	Event phrase.EventSpec
+	Key     string           `json:"key"` // by which notices name it
+	Account string           `json:"-"`   // whose gates it is for ([gate.Gate.Account])
+	Event   phrase.EventSpec `json:"event"`
 }
 
 // Place is a path whose being there matters.
 type Place struct {
-	Name string // as [engine.Facts] has it
-	Path string
+	Name    string `json:"name"` // as [engine.Facts] has it
+	Account string `json:"-"`
+	Path    string `json:"path"`
 }
 
-// WantsOf completes what the engine wants with the paths that expand yields.
-func WantsOf(w engine.Wants, expand func(string) string) Wants {
+// WantsOf completes what the engine wants with the paths that expand yields for
+// an account.
+func WantsOf(w engine.Wants, expand func(account, path string) string) Wants {
 	out := Wants{Wants: w}
 	for _, o := range w.Watch {
-		watch := Watch{Key: o.Watch(), Event: o}
+		watch := Watch{Key: o.Key(), Account: o.Account, Event: o.Event}
 		watch.Event.Paths = nil
-		for _, p := range o.Paths {
-			watch.Event.Paths = append(watch.Event.Paths, filepath.Clean(expand(p)))
+		for _, p := range o.Event.Paths {
+			watch.Event.Paths = append(watch.Event.Paths, filepath.Clean(expand(o.Account, p)))
 		}
 		out.Watches = append(out.Watches, watch)
 	}
 	for _, p := range w.Paths {
-		out.Places = append(out.Places, Place{Name: p, Path: filepath.Clean(expand(p))})
+		out.Places = append(out.Places, Place{Name: p.Key(), Account: p.Account, Path: filepath.Clean(expand(p.Account, p.Path))})
 	}
 	return out
+}
+
+// Split parts what the machine tells from what is seen with the rights of
+// accounts, by account: what is in files, and whether paths are there. staged
+// says that the machine tells how full disks are.
+func (w *Wants) Split(staged bool) (machine Wants, accounts map[string]Wants) {
+	machine, accounts = Wants{Wants: w.Wants}, map[string]Wants{}
+	for _, x := range w.Watches {
+		switch x.Event.Kind {
+		case phrase.LowDisk:
+			if staged {
+				machine.Watches = append(machine.Watches, x)
+				continue
+			}
+			fallthrough
+		case phrase.Change, phrase.Line:
+			a := accounts[x.Account]
+			a.Watches = append(a.Watches, x)
+			accounts[x.Account] = a
+		default:
+			machine.Watches = append(machine.Watches, x)
+		}
+	}
+	for _, p := range w.Places {
+		a := accounts[p.Account]
+		a.Places = append(a.Places, p)
+		accounts[p.Account] = a
+	}
+	return machine, accounts
 }
 
 // Of returns the watches for one kind of event.

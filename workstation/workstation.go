@@ -6,7 +6,6 @@ package workstation
 
 import (
 	"errors"
-	"io"
 	"time"
 
 	"timegate/core/calendar"
@@ -49,25 +48,30 @@ type Workstation interface {
 	Notices() <-chan Notice
 	// Troubles lists what of that cannot be told here.
 	Troubles() []Trouble
-	// Sessions returns the desktop sessions of an account, by its number, or
-	// of all people where that is negative. It may block.
-	Sessions(uid int) []Session
-	// Reading returns how many bytes are free: of "memory", or of the disk at
-	// the path in "disk:/home". It may block.
-	Reading(name string) (int64, error)
+	// Sessions returns the desktop sessions that the machine itself knows of
+	// an account, by its number, or of all people where that is negative. told
+	// is false where processes have to be asked.
+	Sessions(uid int) (list []Session, told bool)
+	// Reading returns how many bytes are free where the machine says so
+	// otherwise than the kernel.
+	Reading(name string) (bytes int64, told bool)
 	// SetAlarm asks that the machine be awake at a time, whatever it does
 	// then; the zero time asks for nothing. Its error says why it cannot be.
 	SetAlarm(at time.Time) error
+	// Close lets the clock and the watches go.
+	Close() error
+}
 
+// Starter starts programs, with the rights of the process that it is in where
+// an order does not say otherwise.
+type Starter interface {
 	// Start starts a program and returns once it runs. Its error is an
 	// [*StartError]. It may block.
 	Start(o Order) (Process, error)
-	// Adopt finds a program that an earlier keeper started and goes on
+	// Adopt finds a program that another process had started and goes on
 	// watching it. It returns nil where nothing of it runs any more. pid is 0
-	// where the earlier keeper did not get to know it. It may block.
-	Adopt(o Order, pid int) Process
-	// Close lets the clock and the watches go. Programs run on.
-	Close() error
+	// where that is not known. It may block.
+	Adopt(o Order, pid int, born int64) Process
 }
 
 // Clock is one reading of a machine's clocks.
@@ -98,7 +102,7 @@ type Trouble struct {
 // Order says what to start.
 type Order struct {
 	Run    int64
-	Mark   string   // put into the environment as [MarkVariable]; finds the program's processes again
+	Mark   string   // the run's secret, put into the environment as [MarkVariable]; finds the program's processes again
 	Argv   []string // the program, as a path or a name to be found in PATH, and its arguments
 	Folder string
 	Env    []string // NAME=value; nothing is inherited
@@ -107,9 +111,10 @@ type Order struct {
 	Limits []Limit  // of resources, where they differ from the keeper's
 	Window *Window  // how its windows appear; nil for as the program likes
 	Note   string   // what cannot be as it is wished, as is known beforehand
-	Output Output
+	// Print is given what the program prints, piece by piece; it may be nil.
+	Print func([]byte)
 	// Done is called once, from a goroutine of its own, when the program has
-	// ended and what it printed is in its file.
+	// ended and what it printed was passed on.
 	Done func(Exit)
 }
 
@@ -136,13 +141,6 @@ type Window struct {
 // MarkVariable is the environment variable that holds an order's Mark.
 const MarkVariable = "TIMEGATE_MARK"
 
-// Output says where what a program prints is kept.
-type Output struct {
-	Path string // a file with the first and the last half of Keep bytes
-	Keep int64
-	Tee  io.Writer // gets all of it at once; may be nil
-}
-
 // Exit tells how a program ended.
 type Exit struct {
 	Status int
@@ -154,6 +152,9 @@ type Exit struct {
 // Process is a program that was started.
 type Process interface {
 	PID() int
+	// Born is when the process began, in the kernel's ticks since the boot
+	// (field 22 in proc_pid_stat(5)); 0 where that is not known.
+	Born() int64
 	// Note tells what could not be as the order says, or "".
 	Note() string
 	// End sends TERM or KILL to the program and all processes that came of

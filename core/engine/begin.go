@@ -40,6 +40,9 @@ func (e *Engine) begin(b *Begin) {
 	}
 	e.idleChanged(idle)
 	// Runs come before moments: what is no more is in nobody's way.
+	for i := range b.Ended {
+		e.runOver(b.Ended[i].Run, &b.Ended[i])
+	}
 	for _, id := range b.Lost {
 		e.runOver(id, &RunLost{Run: id, Why: LostMeanwhile})
 	}

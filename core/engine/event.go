@@ -41,8 +41,10 @@ type Begin struct {
 	Gates []Definition `json:"gates"`          // all of them
 	Gone  []Definition `json:"gone,omitempty"` // those that were removed while they ran
 	Facts Facts        `json:"facts"`
-	// Lost are runs that were alive in the state and are no more.
-	Lost []int64 `json:"lost,omitempty"`
+	// Ended are runs that were alive in the state and have ended since, and
+	// Lost those of which nobody saw it.
+	Ended []RunEnded `json:"ended,omitempty"`
+	Lost  []int64    `json:"lost,omitempty"`
 }
 
 // Environment is where a keeper keeps its gates.
@@ -144,12 +146,15 @@ type PauseAsked struct {
 // ResumeAsked tells that a pause is over.
 type ResumeAsked struct{}
 
-// RunStarted tells that the program of a run has started.
+// RunStarted tells that the program of a run has started. StartedAt is when it
+// did, which lies before the event; 0 stands for the event's time.
 type RunStarted struct {
-	Run      int64            `json:"run"`
-	PID      int              `json:"pid"`
-	Note     string           `json:"note,omitempty"` // what could not be as it was wished
-	Readings map[string]int64 `json:"readings,omitempty"`
+	Run       int64            `json:"run"`
+	StartedAt calendar.Instant `json:"started_at,omitempty"`
+	PID       int              `json:"pid"`
+	Born      int64            `json:"born,omitempty"` // when the process began, in the kernel's ticks since the boot; 0 where that is not known
+	Note      string           `json:"note,omitempty"` // what could not be as it was wished
+	Readings  map[string]int64 `json:"readings,omitempty"`
 }
 
 // StartFailed tells that the program of a run could not be started.

@@ -18,7 +18,7 @@ type Facts struct {
 	People    []Person         `json:"people,omitempty"`     // who is logged on, by account
 	IdleSince calendar.Instant `json:"idle_since,omitempty"` // when keyboard and mouse were last touched; 0 while they are
 	Desktops  []string         `json:"desktops,omitempty"`   // accounts that are logged on to a desktop; "" is the keeper's own
-	Paths     []string         `json:"paths,omitempty"`      // those of the paths needed that exist
+	Paths     []string         `json:"paths,omitempty"`      // those of the paths needed that exist, as [Wanted.Key] names them
 	Pressure  int              `json:"pressure,omitempty"`   // how much of the time work waits, in percent
 }
 
@@ -64,7 +64,7 @@ func (f *Facts) unmet(g *gate.Gate, now calendar.Instant) lack {
 		return lack{need: need, key: "needs.people"}
 	}
 	for _, path := range n.Paths {
-		if !slices.Contains(f.Paths, path) {
+		if !slices.Contains(f.Paths, keyFor(g.Account(), path)) {
 			return lack{need: &Need{Kind: NeedPath, Path: path}, key: "needs.paths"}
 		}
 	}

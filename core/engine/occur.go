@@ -23,9 +23,9 @@ type listener struct {
 	opening *opening
 }
 
-// subjectOf returns what an event phrase listens to.
-func subjectOf(o phrase.EventSpec) subject {
-	switch watch := o.Watch(); {
+// subjectOf returns what an event phrase of an account's gate listens to.
+func subjectOf(account string, o phrase.EventSpec) subject {
+	switch watch := (WantedEvent{account, o}).Key(); {
 	case watch != "":
 		return subject{o.Kind, watch}
 	case o.Account != "":
@@ -48,7 +48,7 @@ func (e *Engine) index() {
 		}
 		for _, o := range gs.opens {
 			if o.onEvent() {
-				s := subjectOf(o.phrase().Event)
+				s := subjectOf(gs.gate.Account(), o.phrase().Event)
 				e.listeners[s] = append(e.listeners[s], listener{gs, o})
 			}
 		}

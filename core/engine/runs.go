@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"slices"
 
 	"timegate/core/gate"
@@ -40,7 +41,7 @@ func (e *Engine) checkBusy(gs *gateState, req Request) {
 }
 
 func (e *Engine) start(gs *gateState, req Request) {
-	r := &run{gate: gs, RunState: RunState{ID: e.NextRun, Opening: req.Opening, Due: req.Due, Began: e.now, KillAt: never, Try: req.Try,
+	r := &run{gate: gs, RunState: RunState{ID: e.NextRun, As: gs.gate.Account(), Opening: req.Opening, Due: req.Due, Began: e.now, KillAt: never, Try: req.Try,
 		ByHand: req.byHand(), Cause: req.Cause}}
 	e.NextRun++
 	e.runs[r.ID] = r
@@ -99,7 +100,7 @@ func (e *Engine) runStarted(b *RunStarted) {
 	if r == nil {
 		return
 	}
-	r.Began, r.PID = e.now, b.PID
+	r.Began, r.PID, r.Born = cmp.Or(b.StartedAt, e.now), b.PID, b.Born
 	e.arm(r.gate)
 	e.occur(&Cause{Event: phrase.StartOf, Subject: r.gate.name}, r.gate.name)
 }

@@ -85,7 +85,9 @@ type RunState struct {
 	Opening  string           `json:"opening,omitempty"`
 	Due      calendar.Instant `json:"due"`
 	Began    calendar.Instant `json:"began"`              // decided, then started
+	As       string           `json:"as,omitempty"`       // the account it runs as ([gate.Gate.Account])
 	PID      int              `json:"pid,omitempty"`      // 0 until it has started
+	Born     int64            `json:"born,omitempty"`     // when its process began, as [RunStarted] has it
 	Stopping Result           `json:"stopping,omitempty"` // why it was asked to end; "" if it was not
 	KillAt   calendar.Instant `json:"kill_at,omitempty"`  // when it is killed after that; never if it is not
 	Why      Reason           `json:"why,omitzero"`       // it was asked to end

@@ -9,9 +9,9 @@ import (
 
 // Wants is what decisions depend on, and the engine must therefore be told of.
 type Wants struct {
-	Watch  []phrase.EventSpec // each way of watching once
-	Paths  []string           // whose being there matters
-	Idle   time.Duration      // the span from which on idleness matters; 0 for not at all
+	Watch  []WantedEvent // each way of watching once
+	Paths  []WantedPath  // whose being there matters
+	Idle   time.Duration // the span from which on idleness matters; 0 for not at all
 	Power  bool
 	Online bool
 	People bool
@@ -25,6 +25,38 @@ type Wants struct {
 	}
 }
 
+// WantedEvent is something to be watched for the gates of an account: what it
+// sees counts for them alone.
+type WantedEvent struct {
+	Account string // [gate.Gate.Account]
+	Event   phrase.EventSpec
+}
+
+// Key is the name that an event has when it is told; "" where it is not one of
+// something that is watched.
+func (w WantedEvent) Key() string {
+	watch := w.Event.Watch()
+	if watch == "" {
+		return ""
+	}
+	return keyFor(w.Account, watch)
+}
+
+// WantedPath is a path that an account's gates need.
+type WantedPath struct{ Account, Path string }
+
+// Key is the name that the path has among the facts.
+func (w WantedPath) Key() string { return keyFor(w.Account, w.Path) }
+
+// keyFor tells apart what is the same text for two accounts: ~ is another
+// folder, and what one may see is closed to another.
+func keyFor(account, what string) string {
+	if account == "" {
+		return what
+	}
+	return account + ": " + what
+}
+
 // WantsOf returns what gates depend on that are switched on, on a host.
 func WantsOf(gates []*gate.Gate, host string) Wants {
 	var w Wants
@@ -34,8 +66,8 @@ func WantsOf(gates []*gate.Gate, host string) Wants {
 			continue
 		}
 		for _, p := range g.Needs.Paths {
-			if !paths[p] {
-				paths[p], w.Paths = true, append(w.Paths, p)
+			if want := (WantedPath{g.Account(), p}); !paths[want.Key()] {
+				paths[want.Key()], w.Paths = true, append(w.Paths, want)
 			}
 		}
 		w.Power = w.Power || g.Needs.Power != "any"
@@ -46,10 +78,10 @@ func WantsOf(gates []*gate.Gate, host string) Wants {
 		for i := range g.Opens {
 			o := &g.Opens[i]
 			if q := o.Plan.Phrase; q.Kind == phrase.Event && g.Active(o, host) {
-				if key := q.Event.Watch(); key == "" {
+				if want := (WantedEvent{g.Account(), q.Event}); want.Key() == "" {
 					w.hear(q.Event)
-				} else if !watched[key] {
-					watched[key], w.Watch = true, append(w.Watch, q.Event)
+				} else if !watched[want.Key()] {
+					watched[want.Key()], w.Watch = true, append(w.Watch, want)
 				}
 			}
 		}

@@ -61,10 +61,10 @@ func describeWants(w Wants) string {
 	add(w.Before.Shutdown, "before-shutdown")
 	add(w.Idle > 0, fmt.Sprintf("idle=%v", w.Idle.Round(time.Second)))
 	for _, o := range w.Watch {
-		add(true, "watch="+o.Watch())
+		add(true, "watch="+o.Key())
 	}
 	for _, p := range w.Paths {
-		add(true, "path="+p)
+		add(true, "path="+p.Key())
 	}
 	return s
 }

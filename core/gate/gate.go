@@ -12,6 +12,7 @@ import (
 	"io"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -113,6 +114,27 @@ const (
 // MissedOnce is the value of Rules.Missed by which one start catches up for
 // all moments that were missed.
 const MissedOnce = "once"
+
+// Account names the account that the program runs as, as the gate says it: ""
+// is the keeper's own.
+func (g *Gate) Account() string {
+	if g.As.Elevated {
+		return "root"
+	}
+	return g.As.User
+}
+
+// DaysFiles returns the files of days that the gate's openings read, as they are
+// written.
+func (g *Gate) DaysFiles() []string {
+	var out []string
+	for i := range g.Opens {
+		if file := g.Opens[i].Plan.Phrase.ExceptFile; file != "" && !slices.Contains(out, file) {
+			out = append(out, file)
+		}
+	}
+	return out
+}
 
 // RunsOn reports whether the gate is for a host; elsewhere it is dormant.
 func (g *Gate) RunsOn(host string) bool {

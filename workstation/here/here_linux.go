@@ -11,9 +11,6 @@ import (
 // Starter starts programs of this machine.
 type Starter = linux.Starter
 
-// Files watches files of this machine.
-type Files = linux.Files
-
 // FirstPerson is the lowest number of a person's account.
 const FirstPerson = linux.FirstPerson
 
@@ -23,14 +20,19 @@ var (
 	Sessions      = linux.Sessions
 	SessionVars   = linux.SessionVars
 	HasX          = linux.HasX
-	NewFiles      = linux.NewFiles
 	Reading       = linux.Reading
-	ReadOutput    = linux.ReadOutput
 	Program       = linux.Program
 	Terminal      = linux.Terminal
 	Limits        = linux.Limits
 	DesktopLogons = linux.DesktopLogons
+	StartSelf     = linux.StartSelf
+	Seclude       = linux.Seclude
+	LimitSelf     = linux.LimitSelf
+	SocketIn      = linux.SocketIn
 )
+
+// SelfOrder says how this program is started once more.
+type SelfOrder = linux.SelfOrder
 
 // New returns this machine.
 func New() (workstation.Workstation, error) { return linux.New() }

@@ -14,28 +14,13 @@ import (
 // Starter starts nothing here.
 type Starter struct{}
 
-// Start implements [workstation.Workstation].
+// Start implements [workstation.Starter].
 func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	return nil, &workstation.StartError{Program: o.Argv[0], Err: ErrNotServed}
 }
 
-// Adopt implements [workstation.Workstation].
-func (Starter) Adopt(workstation.Order, int) workstation.Process { return nil }
-
-// Files watches nothing here.
-type Files struct{}
-
-// NewFiles says that nothing is watched here.
-func NewFiles(*workstation.Board) (*Files, error) { return nil, ErrNotServed }
-
-// Watch watches nothing.
-func (*Files) Watch(workstation.Wants) {}
-
-// Troubles lists nothing.
-func (*Files) Troubles() []workstation.Trouble { return nil }
-
-// Close does nothing.
-func (*Files) Close() error { return nil }
+// Adopt implements [workstation.Starter].
+func (Starter) Adopt(workstation.Order, int, int64) workstation.Process { return nil }
 
 // FirstPerson is the lowest number of a person's account.
 const FirstPerson = 0
@@ -61,9 +46,6 @@ func HasX([]string) bool { return false }
 // Reading says that nothing is measured here.
 func Reading(string) (int64, error) { return 0, ErrNotServed }
 
-// ReadOutput reads what a run has printed.
-func ReadOutput(path string) ([]byte, error) { return os.ReadFile(path) }
-
 // Program returns what an order would start, as it is written.
 func Program(o workstation.Order) string {
 	if name := o.Argv[0]; !strings.ContainsAny(name, `/\`) || filepath.IsAbs(name) {
@@ -88,3 +70,25 @@ func SetUmask(int) {}
 
 // Help is never asked for here.
 func Help([]string) (status int, ok bool) { return 0, false }
+
+// SelfOrder says how this program is started once more.
+type SelfOrder struct {
+	Args   []string
+	Env    []string
+	As     *workstation.Account
+	Limits []workstation.Limit
+	Group  string
+	Files  []*os.File
+}
+
+// StartSelf starts nothing here.
+func StartSelf(SelfOrder) (*os.Process, error) { return nil, ErrNotServed }
+
+// LimitSelf sets none.
+func LimitSelf([]workstation.Limit) (note string) { return "" }
+
+// Seclude does nothing.
+func Seclude() {}
+
+// SocketIn returns the address of a socket in a folder.
+func SocketIn(folder *os.File, name string) string { return filepath.Join(folder.Name(), name) }

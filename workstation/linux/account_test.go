@@ -64,19 +64,18 @@ ines     -     nproc    many
 		}
 	}
 	done := make(chan workstation.Exit, 1)
-	dir := t.TempDir()
+	var text strings.Builder
 	p, err := Starter{}.Start(workstation.Order{Mark: "limits", Argv: []string{"/bin/sh", "-c", "ulimit -Sn; ulimit -Hn; ulimit -Sc; nice"}, Folder: "/", Low: true,
-		Limits: Limits(folder, "maren", []string{"binders"}), Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}, Done: func(x workstation.Exit) { done <- x }})
+		Limits: Limits(folder, "maren", []string{"binders"}), Print: func(b []byte) { text.Write(b) }, Done: func(x workstation.Exit) { done <- x }})
 	if err != nil {
 		t.Fatal(err)
 	}
 	x := <-done
-	if text, _ := ReadOutput(dir + "/output"); string(text) != "500\n600\n0\n19\n" || x.Status != 0 || p.Note() != "" {
-		t.Errorf("a program with limits: %q, %+v, note %q", text, x, p.Note())
+	if text.String() != "500\n600\n0\n19\n" || x.Status != 0 || p.Note() != "" {
+		t.Errorf("a program with limits: %q, %+v, note %q", text.String(), x, p.Note())
 	}
 	// What cannot be started says so as without limits.
-	_, err = Starter{}.Start(workstation.Order{Mark: "limits", Argv: []string{"/nowhere"}, Folder: "/", Limits: Limits(folder, "maren", nil),
-		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}})
+	_, err = Starter{}.Start(workstation.Order{Mark: "limits", Argv: []string{"/nowhere"}, Folder: "/", Limits: Limits(folder, "maren", nil)})
 	if err == nil || !strings.Contains(err.Error(), "no such file or directory; check the path") {
 		t.Errorf("a program that is not there: %v", err)
 	}
@@ -91,18 +90,18 @@ func TestNothingOpen(t *testing.T) {
 	}
 	defer unix.Close(fds[0])
 	defer unix.Close(fds[1])
-	done, dir := make(chan workstation.Exit, 1), t.TempDir()
+	done := make(chan workstation.Exit, 1)
+	var text strings.Builder
 	_, err := Starter{}.Start(workstation.Order{Mark: "open", Argv: []string{"/bin/sh", "-c", "echo /proc/$$/fd/*"}, Folder: "/",
-		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 10}, Done: func(x workstation.Exit) { done <- x }})
+		Print: func(b []byte) { text.Write(b) }, Done: func(x workstation.Exit) { done <- x }})
 	if err != nil {
 		t.Fatal(err)
 	}
 	<-done
-	text, _ := ReadOutput(dir + "/output")
-	for name := range strings.FieldsSeq(string(text)) {
+	for name := range strings.FieldsSeq(text.String()) {
 		// The shell opens /proc for itself while it looks.
 		if fd, err := strconv.Atoi(filepath.Base(name)); err != nil || fd == fds[0] || fd == fds[1] {
-			t.Errorf("open in a program: %s", text)
+			t.Errorf("open in a program: %s", text.String())
 		}
 	}
 }

@@ -65,26 +65,32 @@ func ownGroup(groups, mounts string) string {
 func Contained() bool { return groupBase() != "" }
 
 // newGroup makes a group for a run.
-func newGroup(mark string) *group {
+func newGroup(run int64) *group {
 	base := groupBase()
 	if base == "" {
 		return nil
 	}
-	g := &group{filepath.Join(base, groupPrefix+mark)}
+	g := &group{groupOf(base, run)}
+	unix.Rmdir(g.dir) // one that was left empty
 	if err := os.Mkdir(g.dir, 0o755); err != nil {
 		return nil
 	}
 	return g
 }
 
-// findGroup returns the group of a run of an earlier keeper.
-func findGroup(mark string) *group {
+// findGroup returns the group in which a run was started before.
+func findGroup(run int64) *group {
 	if base := groupBase(); base != "" {
-		if dir := filepath.Join(base, groupPrefix+mark); isDir(dir) {
+		if dir := groupOf(base, run); isDir(dir) {
 			return &group{dir}
 		}
 	}
 	return nil
+}
+
+// groupOf is the folder of a run's group. Anybody may read its name.
+func groupOf(base string, run int64) string {
+	return filepath.Join(base, groupPrefix+"run-"+strconv.FormatInt(run, 10))
 }
 
 // open returns a descriptor by which a program is started in the group.

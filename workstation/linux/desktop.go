@@ -67,8 +67,9 @@ func Sessions(uid int) []workstation.Session {
 	return out
 }
 
-// Sessions implements [workstation.Workstation].
-func (m *Machine) Sessions(uid int) []workstation.Session { return Sessions(uid) }
+// Sessions implements [workstation.Workstation]: the variables of a session are
+// in its processes.
+func (m *Machine) Sessions(int) ([]workstation.Session, bool) { return nil, false }
 
 // desktops returns the accounts that are logged on to a desktop, as
 // [engine.Facts] has them.

@@ -15,6 +15,7 @@ import (
 	"github.com/jezek/xgb/xtest"
 
 	"timegate/core/engine"
+	"timegate/workstation/linux"
 	"timegate/workstation/wstest"
 )
 
@@ -80,11 +81,11 @@ func TestLow(t *testing.T) {
 		t.Errorf("subject %q", n.Subject)
 	}
 	for _, name := range []string{"memory", "disk:/"} {
-		if free, err := m.Reading(name); err != nil || free <= 0 {
+		if free, err := linux.Reading(name); err != nil || free <= 0 {
 			t.Errorf("reading %s: %d, %v", name, free, err)
 		}
 	}
-	if _, err := m.Reading("disk:/nowhere"); err == nil {
+	if _, err := linux.Reading("disk:/nowhere"); err == nil {
 		t.Error("a disk that is not there can be read")
 	}
 	m.Attend(engine.Attention{Pressure: true})

@@ -122,7 +122,7 @@ func limitValue(item, text string) (uint64, bool) {
 	return uint64(n) * it.unit, true
 }
 
-// limit sets the limits of a process that has not begun yet.
+// limit sets the limits of a process; 0 stands for this one.
 func limit(pid int, limits []workstation.Limit) error {
 	for _, l := range limits {
 		resource := limitItems[l.Item].resource
@@ -130,6 +130,7 @@ func limit(pid int, limits []workstation.Limit) error {
 		if err := unix.Prlimit(pid, resource, nil, &now); err != nil {
 			return fmt.Errorf("its limit %s could not be set: %w", l.Item, err)
 		}
+		before := now
 		if l.Hard != nil {
 			now.Max = *l.Hard
 		}
@@ -137,11 +138,25 @@ func limit(pid int, limits []workstation.Limit) error {
 			now.Cur = *l.Soft
 		}
 		now.Cur = min(now.Cur, now.Max)
+		if now == before {
+			continue
+		}
 		if err := unix.Prlimit(pid, resource, &now, nil); err != nil {
 			return fmt.Errorf("its limit %s could not be set: %w", l.Item, err)
 		}
 	}
 	return nil
+}
+
+// LimitSelf sets the limits of this process, and so of what it starts, where they
+// are not so already. It returns what could not be set, or "".
+func LimitSelf(limits []workstation.Limit) (note string) {
+	for _, l := range limits {
+		if err := limit(0, []workstation.Limit{l}); err != nil {
+			note = err.Error()
+		}
+	}
+	return note
 }
 
 // startWith starts a program from a thread of its own, so that it is of low

@@ -23,7 +23,6 @@ import (
 
 // Machine is this machine.
 type Machine struct {
-	Starter
 	alarm     *alarm
 	wake      wakeAlarm
 	board     *workstation.Board
@@ -100,8 +99,8 @@ func (m *Machine) Facts() engine.Facts { return m.board.Facts() }
 // Notices implements [workstation.Workstation].
 func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices() }
 
-// Reading implements [workstation.Workstation].
-func (m *Machine) Reading(name string) (int64, error) { return Reading(name) }
+// Reading implements [workstation.Workstation]: it is all as the kernel says.
+func (m *Machine) Reading(string) (int64, bool) { return 0, false }
 
 // BootID implements [workstation.Workstation]: the kernel's random boot_id.
 func (m *Machine) BootID() string { return BootID() }

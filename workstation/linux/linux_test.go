@@ -23,6 +23,7 @@ func machine(t testing.TB) workstation.Workstation {
 
 func TestMachine(t *testing.T) {
 	wstest.Run(t, func(t *testing.T) workstation.Workstation { return machine(t) })
+	wstest.Programs(t, linux.Starter{})
 }
 
 // BenchmarkStart compares a start with all that it takes (pipe, file, session,
@@ -36,11 +37,10 @@ func BenchmarkStart(b *testing.B) {
 		}
 	})
 	b.Run("start", func(b *testing.B) {
-		dir := b.TempDir()
 		for b.Loop() {
 			done := make(chan struct{})
 			_, err := linux.Starter{}.Start(workstation.Order{Mark: "bench", Argv: []string{"/bin/true"}, Folder: "/",
-				Output: workstation.Output{Path: dir + "/1.txt", Keep: 1 << 20}, Done: func(workstation.Exit) { close(done) }})
+				Print: func([]byte) {}, Done: func(workstation.Exit) { close(done) }})
 			if err != nil {
 				b.Fatal(err)
 			}

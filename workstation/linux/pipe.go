@@ -14,7 +14,7 @@ import (
 	"timegate/workstation"
 )
 
-// pipeVariable is the environment variable by which a later keeper knows the
+// pipeVariable is the environment variable by which a later starter knows the
 // pipe into which a program prints.
 const pipeVariable = "TIMEGATE_PIPE"
 
@@ -24,10 +24,10 @@ type pipeEnd struct {
 	id   string // the kernel's name of the pipe
 }
 
-// newPipe makes a pipe: an end to read from, and one for the program. That
-// one is open for reading too, so that the pipe never lacks a reader: the
-// program goes on when the keeper ends.
-func newPipe() (read *os.File, end *pipeEnd, err error) {
+// newPipe makes a pipe: an end to read from, and one for a program with an
+// account's rights. That one is open for reading too, so that the pipe never
+// lacks a reader: the program goes on when its starter ends.
+func newPipe(as *workstation.Account) (read *os.File, end *pipeEnd, err error) {
 	var fds [2]int
 	if err := unix.Pipe2(fds[:], unix.O_CLOEXEC); err != nil {
 		return nil, nil, os.NewSyscallError("pipe2", err)
@@ -39,16 +39,21 @@ func newPipe() (read *os.File, end *pipeEnd, err error) {
 		return nil, nil, &os.PathError{Op: "open pipe", Path: "/proc/self/fd", Err: err}
 	}
 	var st unix.Stat_t
-	if err := unix.Fstat(both, &st); err != nil {
+	err = unix.Fstat(both, &st)
+	if err == nil && as != nil {
+		// Programs open it again by names such as /dev/stderr.
+		err = unix.Fchown(both, int(as.UID), int(as.GID))
+	}
+	if err != nil {
 		unix.Close(fds[0])
 		unix.Close(both)
 		return nil, nil, os.NewSyscallError("fstat", err)
 	}
 	unix.SetNonblock(fds[0], true)
-	return os.NewFile(uintptr(fds[0]), "pipe"), &pipeEnd{os.NewFile(uintptr(both), "pipe"), fmt.Sprintf("pipe:[%d]", st.Ino)}, nil
+	return os.NewFile(uintptr(fds[0]), "pipe"), &pipeEnd{os.NewFile(uintptr(both), "pipe"), pipeName(st.Ino)}, nil
 }
 
-// findPipe opens the pipe of a program that an earlier keeper started, through
+// findPipe opens the pipe of a program that another process had started, through
 // any of its processes that still has it open. It is nil where none has.
 func findPipe(pid int, mark string) *os.File {
 	id := variable(pid, pipeVariable)
@@ -61,13 +66,36 @@ func findPipe(pid int, mark string) *os.File {
 			if to, err := os.Readlink(link); err != nil || to != id {
 				continue
 			}
-			if fd, err := unix.Open(link, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0); err == nil {
-				return os.NewFile(uintptr(fd), "pipe")
+			if pipe := takePipe(link, id); pipe != nil {
+				return pipe
 			}
 		}
 	}
 	return nil
 }
+
+// pipeFS is the file system of pipes that have no name (PIPEFS_MAGIC in
+// statfs(2)).
+const pipeFS = 0x50495045
+
+// takePipe opens a descriptor of another process, and returns it only if it is
+// the pipe that is meant: what a process shows as one may be anything.
+func takePipe(link, id string) *os.File {
+	fd, err := unix.Open(link, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil
+	}
+	var st unix.Stat_t
+	var fs unix.Statfs_t
+	if unix.Fstat(fd, &st) != nil || unix.Fstatfs(fd, &fs) != nil || st.Mode&unix.S_IFMT != unix.S_IFIFO || fs.Type != pipeFS || pipeName(st.Ino) != id {
+		unix.Close(fd)
+		return nil
+	}
+	return os.NewFile(uintptr(fd), "pipe")
+}
+
+// pipeName is the kernel's name of a pipe.
+func pipeName(inode uint64) string { return fmt.Sprintf("pipe:[%d]", inode) }
 
 // variable returns a variable of a process's environment, as it was started.
 func variable(pid int, name string) string {

@@ -23,14 +23,12 @@ import (
 // Starter starts real programs. Its zero value is ready.
 //
 // Each program gets a session of its own, no terminal, and a pipe for what it
-// prints. The program holds both ends of the pipe open: if the keeper goes
-// away, the program is not ended by that, and the next keeper opens the pipe
+// prints. The program holds both ends of the pipe open: if its starter goes
+// away, the program is not ended by that, and the next one opens the pipe
 // through the program and reads on.
 type Starter struct{}
 
-var _ interface {
-	Start(workstation.Order) (workstation.Process, error)
-} = Starter{}
+var _ workstation.Starter = Starter{}
 
 // Start implements [workstation.Workstation].
 func (Starter) Start(o workstation.Order) (workstation.Process, error) {
@@ -45,11 +43,12 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, end, err := newCollector(o)
+	read, end, err := newPipe(o.As)
 	if err != nil {
 		shown.serve(0)
-		return nil, &workstation.StartError{Program: o.Argv[0], Err: err, Remedy: "what it prints could not be kept: check the folder of the outputs"}
+		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
+	c := newCollector(o, read)
 	defer end.file.Close()
 	stdin, err := os.Open(os.DevNull)
 	if err != nil {
@@ -58,7 +57,8 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
 	defer stdin.Close()
-	g := newGroup(o.Mark)
+	g := newGroup(o.Run)
+	most := ownMemory()
 	proc, err := launch(shown, o, g, stdin, end)
 	if err != nil {
 		shown.serve(0)
@@ -68,6 +68,7 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	}
 	shown.serve(proc.Pid)
 	p := &process{pid: proc.Pid, mark: o.Mark, group: g, note: shown.note}
+	p.born, _ = bornOf(proc.Pid)
 	go c.run()
 	go func() {
 		state, err := proc.Wait()
@@ -76,11 +77,26 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 		exit := workstation.Exit{Lost: err != nil}
 		if err == nil {
 			exit = exitOf(state)
+			if exit.Usage.MaxRSS <= most {
+				exit.Usage.MaxRSS = 0
+			}
 		}
-		exit.Usage.Output, exit.Usage.Dropped = c.ended()
+		exit.Usage.Output = c.ended()
 		o.Done(exit)
 	}()
 	return p, nil
+}
+
+// ownMemory is the largest resident memory of this process so far, in bytes.
+// The kernel counts it to each program that is started from it
+// (setmax_mm_hiwater_rss in execve): what is not above it says nothing of the
+// program.
+func ownMemory() int64 {
+	var ru unix.Rusage
+	if unix.Getrusage(unix.RUSAGE_SELF, &ru) != nil {
+		return 0
+	}
+	return ru.Maxrss << 10
 }
 
 // firstOther is the first descriptor beyond input, output and errors.
@@ -215,6 +231,7 @@ func signalName(s syscall.Signal) string { return strings.TrimPrefix(unix.Signal
 // process is the leader of a program's session.
 type process struct {
 	pid   int
+	born  int64
 	mark  string
 	group *group
 	note  string
@@ -224,6 +241,9 @@ type process struct {
 }
 
 func (p *process) PID() int { return p.pid }
+
+// Born implements [workstation.Process].
+func (p *process) Born() int64 { return p.born }
 
 // Note implements [workstation.Process].
 func (p *process) Note() string { return p.note }

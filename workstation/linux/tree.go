@@ -5,6 +5,7 @@ package linux
 import (
 	"bytes"
 	"errors"
+	"io"
 	"os"
 	"slices"
 	"strconv"
@@ -19,8 +20,9 @@ import (
 // procInfo is what /proc tells of a process.
 type procInfo struct {
 	pid, parent, session int
+	born                 int64 // ticks since the boot
 	zombie               bool
-	marked               bool
+	marked               bool // it carries the mark and is of the account that looks
 }
 
 // endTree sends a signal to every process of a tree: the group in which it
@@ -117,16 +119,49 @@ func inspect(pid int, mark string) (procInfo, bool) {
 		return procInfo{}, false
 	}
 	// The name in brackets may hold anything: count fields from its end.
+	const state, parent, session, start = 0, 1, 3, 19
 	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
-	if len(fields) < 4 {
+	if len(fields) <= start {
 		return procInfo{}, false
 	}
-	p := procInfo{pid: pid, zombie: fields[0] == "Z" || fields[0] == "X"}
-	p.parent, _ = strconv.Atoi(fields[1])
-	p.session, _ = strconv.Atoi(fields[3])
-	env, err := os.ReadFile(dir + "/environ")
-	p.marked = err == nil && hasMark(env, mark)
+	p := procInfo{pid: pid, zombie: fields[state] == "Z" || fields[state] == "X"}
+	p.parent, _ = strconv.Atoi(fields[parent])
+	p.session, _ = strconv.Atoi(fields[session])
+	p.born, _ = strconv.ParseInt(fields[start], 10, 64)
+	if mark != "" && ownedBy(dir, os.Getuid()) {
+		env, err := readSome(dir+"/environ", mostEnviron)
+		p.marked = err == nil && hasMark(env, mark)
+	}
 	return p, true
+}
+
+// mostEnviron bounds how much of a process's environment is looked through.
+const mostEnviron = 4 << 20
+
+func readSome(path string, most int64) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, most))
+}
+
+// ownedBy reports whether a process is an account's: a mark in the environment
+// of another's says nothing, whoever has written it there.
+func ownedBy(dir string, uid int) bool {
+	info, err := os.Stat(dir + "/environ")
+	if err != nil {
+		return false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(st.Uid) == uid
+}
+
+// bornOf returns when a process began, in ticks since the boot.
+func bornOf(pid int) (born int64, ok bool) {
+	p, ok := inspect(pid, "")
+	return p.born, ok
 }
 
 func hasMark(env []byte, mark string) bool {
@@ -139,19 +174,15 @@ func hasMark(env []byte, mark string) bool {
 	return false
 }
 
-// Adopt implements [workstation.Workstation].
-func (Starter) Adopt(o workstation.Order, pid int) workstation.Process {
+// Adopt implements [workstation.Starter]. A program is what it is taken for if
+// process number, beginning, account and the secret mark of its run agree.
+func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Process {
+	g := findGroup(o.Run)
 	if pid == 0 {
-		// The keeper died between start and record: the leader of the marked
-		// processes is the one that leads its session.
-		for _, p := range scan(o.Mark) {
-			if p.marked && !p.zombie && p.session == p.pid {
-				pid = p.pid
-			}
-		}
+		pid, born = leaderOf(o.Mark, g)
 	}
 	info, ok := inspect(pid, o.Mark)
-	if pid == 0 || !ok || !info.marked || info.zombie {
+	if pid == 0 || !ok || !info.marked || info.zombie || born != 0 && info.born != born {
 		return nil
 	}
 	fd, err := unix.PidfdOpen(pid, unix.PIDFD_NONBLOCK)
@@ -159,8 +190,12 @@ func (Starter) Adopt(o workstation.Order, pid int) workstation.Process {
 		return nil
 	}
 	handle := os.NewFile(uintptr(fd), "pidfd")
-	p := &process{pid: pid, mark: o.Mark, group: findGroup(o.Mark)}
-	c := resumeCollector(o.Output, findPipe(pid, o.Mark))
+	if again, ok := bornOf(pid); !ok || again != info.born {
+		handle.Close()
+		return nil // another has its number by now
+	}
+	p := &process{pid: pid, born: info.born, mark: o.Mark, group: g}
+	c := newCollector(o, findPipe(pid, o.Mark))
 	go c.run()
 	go func() {
 		defer handle.Close()
@@ -168,10 +203,22 @@ func (Starter) Adopt(o workstation.Order, pid int) workstation.Process {
 		p.gone()
 		p.group.remove()
 		exit := exitByHandle(handle)
-		exit.Usage.Output, exit.Usage.Dropped = c.ended()
+		exit.Usage.Output = c.ended()
 		o.Done(exit)
 	}()
 	return p
+}
+
+// leaderOf finds the process of a run that leads its session, where its number
+// was never told: among those of the run's group, where it has one.
+func leaderOf(mark string, g *group) (pid int, born int64) {
+	inGroup := g.members()
+	for _, p := range scan(mark) {
+		if p.marked && !p.zombie && p.session == p.pid && (g == nil || slices.Contains(inGroup, p.pid)) {
+			return p.pid, p.born
+		}
+	}
+	return 0, 0
 }
 
 // waitExit returns when the process of a pidfd has ended: the descriptor then

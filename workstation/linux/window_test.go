@@ -87,10 +87,10 @@ func client(hinted bool) {
 // show starts a program on the display of the test.
 func show(t *testing.T, mode, kind string, argv ...string) (p workstation.Process, output func() string, exit <-chan workstation.Exit) {
 	t.Helper()
-	dir, done := t.TempDir(), make(chan workstation.Exit, 1)
+	out, done := &wstest.Printer{}, make(chan workstation.Exit, 1)
 	env := []string{"DISPLAY=" + os.Getenv("DISPLAY"), "XAUTHORITY=" + os.Getenv("XAUTHORITY"), "PATH=/usr/local/bin:/usr/bin:/bin", clientKind + "=" + kind}
-	o := workstation.Order{Mark: filepath.Base(t.Name()) + fmt.Sprint(os.Getpid()), Argv: argv, Folder: dir, Env: env,
-		Output: workstation.Output{Path: dir + "/output", Keep: 1 << 16}, Done: func(x workstation.Exit) { done <- x }}
+	o := workstation.Order{Mark: filepath.Base(t.Name()) + fmt.Sprint(os.Getpid()), Argv: argv, Folder: t.TempDir(), Env: env,
+		Print: out.Print, Done: func(x workstation.Exit) { done <- x }}
 	if len(argv) == 0 {
 		o.Argv = []string{os.Args[0]}
 	}
@@ -102,10 +102,7 @@ func show(t *testing.T, mode, kind string, argv ...string) (p workstation.Proces
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { p.End("KILL") })
-	return p, func() string {
-		text, _ := linux.ReadOutput(o.Output.Path)
-		return string(text)
-	}, done
+	return p, out.String, done
 }
 
 // TestWindows: windows that are not to be seen never appear, not even for a

@@ -1,11 +1,10 @@
 // Package staged is the stand-in for a machine: a clock that runs as a
 // rehearsed day wants it, and power, sessions, sleep, network and idleness as
-// they are set. The programs are really started, and files are really
-// watched. It is for demos and tests, and whatever uses it says so.
+// they are set. What accounts do is real: programs are really started, and files
+// are really watched. It is for demos and tests, and whatever uses it says so.
 package staged
 
 import (
-	"fmt"
 	"os"
 	"os/user"
 	"slices"
@@ -34,13 +33,11 @@ type Options struct {
 
 // Machine is a staged machine.
 type Machine struct {
-	starter here.Starter
-	zone    *calendar.Zone
-	host    string
-	idle    float64
-	wakes   chan workstation.Wake
-	board   *workstation.Board
-	files   *here.Files
+	zone  *calendar.Zone
+	host  string
+	idle  float64
+	wakes chan workstation.Wake
+	board *workstation.Board
 
 	mu      sync.Mutex // guards what follows
 	bootID  string
@@ -86,12 +83,6 @@ func New(o Options) (*Machine, error) {
 	m := &Machine{zone: o.Zone, bootID: o.BootID, booted: o.At.Add(-uptime), host: o.Host, idle: rate, base: o.At, since: time.Now(),
 		wakes: make(chan workstation.Wake, 1), board: workstation.NewBoard(), memory: -1, disks: map[string]int64{},
 		levels: map[string]*workstation.Level{}}
-	files, err := here.NewFiles(m.board)
-	if err != nil {
-		m.board.Close()
-		return nil, err
-	}
-	m.files = files
 	return m, nil
 }
 
@@ -303,16 +294,13 @@ func (m *Machine) send(w workstation.Wake) {
 	m.wakes <- w
 }
 
-// Watch implements [workstation.Workstation]. Files are really watched.
+// Watch implements [workstation.Workstation].
 func (m *Machine) Watch(w workstation.Wants) <-chan struct{} {
 	m.mu.Lock()
 	m.wants = w
 	m.mu.Unlock()
 	known := make(chan struct{})
-	go func() {
-		defer close(known)
-		m.files.Watch(w)
-	}()
+	close(known)
 	return known
 }
 
@@ -336,7 +324,7 @@ func withPeople(list []engine.Person) func(*engine.Facts) {
 
 // Sessions implements [workstation.Workstation]. A session of an account that
 // is logged on has the display of this process, where it has one.
-func (m *Machine) Sessions(uid int) []workstation.Session {
+func (m *Machine) Sessions(uid int) (list []workstation.Session, told bool) {
 	own := workstation.Session{UID: os.Getuid(), Vars: here.SessionVars(os.Environ())}
 	own.HasX = here.HasX(own.Vars)
 	var out []workstation.Session
@@ -354,7 +342,7 @@ func (m *Machine) Sessions(uid int) []workstation.Session {
 	if len(out) == 0 && uid == own.UID && len(m.board.Facts().Desktops) > 0 {
 		out = append(out, own)
 	}
-	return out
+	return out, true
 }
 
 // Facts implements [workstation.Workstation].
@@ -364,48 +352,17 @@ func (m *Machine) Facts() engine.Facts { return m.board.Facts() }
 func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices() }
 
 // Troubles implements [workstation.Workstation].
-func (m *Machine) Troubles() []workstation.Trouble { return m.files.Troubles() }
+func (m *Machine) Troubles() []workstation.Trouble { return nil }
 
-// Reading implements [workstation.Workstation].
-func (m *Machine) Reading(name string) (int64, error) {
+// Reading implements [workstation.Workstation]: what was staged.
+func (m *Machine) Reading(name string) (bytes int64, told bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if name == "memory" && m.memory >= 0 {
-		return m.memory, nil
+		return m.memory, true
 	}
-	if free, ok := m.disks[trimDisk(name)]; ok {
-		return free, nil
-	}
-	return here.Reading(name)
-}
-
-// Start implements [workstation.Workstation]: the program is really started.
-func (m *Machine) Start(o workstation.Order) (workstation.Process, error) {
-	m.count(1)
-	p, err := m.starter.Start(m.watched(o))
-	if err != nil {
-		m.count(-1)
-	}
-	return p, err
-}
-
-// Adopt implements [workstation.Workstation].
-func (m *Machine) Adopt(o workstation.Order, pid int) workstation.Process {
-	m.count(1)
-	p := m.starter.Adopt(m.watched(o), pid)
-	if p == nil {
-		m.count(-1)
-	}
-	return p
-}
-
-func (m *Machine) watched(o workstation.Order) workstation.Order {
-	done := o.Done
-	o.Done = func(e workstation.Exit) {
-		done(e) // before the clock runs fast again, so that the end has its true time
-		m.count(-1)
-	}
-	return o
+	bytes, told = m.disks[trimDisk(name)]
+	return bytes, told
 }
 
 // Close implements [workstation.Workstation].
@@ -416,11 +373,7 @@ func (m *Machine) Close() error {
 		m.timer.Stop()
 	}
 	m.mu.Unlock()
-	err := m.files.Close()
 	m.board.Close()
-	if err != nil {
-		return fmt.Errorf("the watch of files: %w", err)
-	}
 	return nil
 }
 

@@ -97,7 +97,7 @@ func Wants(t testing.TB, needs string, phrases ...string) workstation.Wants {
 	if g == nil {
 		t.Fatal(found)
 	}
-	return workstation.WantsOf(engine.WantsOf([]*gate.Gate{g}, ""), func(p string) string { return p })
+	return workstation.WantsOf(engine.WantsOf([]*gate.Gate{g}, ""), func(_, p string) string { return p })
 }
 
 // Hear returns a function that waits for the next thing that happens and

@@ -1,0 +1,380 @@
+package agent
+
+import (
+	"bufio"
+	"errors"
+	"maps"
+	"os"
+	"slices"
+	"time"
+
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/launch"
+	"timegate/workstation"
+	"timegate/workstation/here"
+)
+
+// run is a run that an agent holds. The server's mutex guards it.
+type run struct {
+	id       int64
+	readings []string
+	proc     workstation.Process // nil until it has started
+	signal   string              // to be sent then
+	ahead    chan bool           // whether it is to start; nil once that is said
+	out      *held
+	paced    time.Time // when its output was told last
+
+	// What became of it, each nil until it did.
+	started            *started
+	failed             *engine.StartFailed
+	unsafe             *engine.StartUnsafe
+	ended              *ended
+	lost               *lost
+	startedAt, endedAt time.Time
+
+	marked             bool // it is among the dirty ones
+	toldStart, toldEnd bool // in this conversation
+}
+
+// over reports whether nothing more will come of a run.
+func (r *run) over() bool {
+	return r.failed != nil || r.unsafe != nil || r.ended != nil || r.lost != nil
+}
+
+// drop lets a run go that was prepared and not started.
+func (r *run) drop() {
+	if r.ahead != nil {
+		r.ahead <- false
+		r.ahead = nil
+	}
+}
+
+func sortedRuns(runs map[int64]*run) []int64 { return slices.Sorted(maps.Keys(runs)) }
+
+// mark notes that there is something to tell of a run.
+func (s *server) mark(r *run) {
+	if !r.marked || !slices.Contains(s.dirty, r.id) {
+		r.marked = true
+		s.dirty = append(s.dirty, r.id)
+	}
+	s.wake()
+}
+
+// prepare makes a run ready to start. It starts, or is let go, when the keeper
+// says so.
+func (s *server) prepare(j *Job) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.runs[j.Run] != nil {
+		return // it is started at most once
+	}
+	ahead := make(chan bool, 1)
+	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: j.Gate.Only.Readings}
+	s.runs[j.Run] = r
+	l := s.launch
+	go s.bring(r, j, &l, ahead)
+}
+
+func (s *server) goAhead(id int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.runs[id]; r != nil && r.ahead != nil {
+		r.ahead <- true
+		r.ahead = nil
+	}
+}
+
+func (s *server) letGo(id int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.runs[id]; r != nil {
+		r.drop()
+	}
+}
+
+// bring prepares a run and starts it once that is said. It may block.
+func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
+	o, before, failed, unsafe := prepareOrder(l, j)
+	if !<-ahead {
+		removeFiles(l, j.Run)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.runs, r.id)
+		s.endIfIdle()
+		return
+	}
+	told := make(chan struct{}) // closed when it is known that it has started
+	if failed == nil && unsafe == nil {
+		o.Print = s.print(r)
+		o.Done = func(x workstation.Exit) { <-told; s.done(r, l, x) }
+		p, err := s.starter.Start(o)
+		if err != nil {
+			failed = &engine.StartFailed{Run: r.id, Detail: err.Error()}
+		} else {
+			s.begun(r, p, before)
+			close(told)
+			return
+		}
+	}
+	removeFiles(l, j.Run)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r.failed, r.unsafe = failed, unsafe
+	s.mark(r)
+}
+
+// begun notes that a run has started.
+func (s *server) begun(r *run, p workstation.Process, before map[string]int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r.proc = p
+	r.startedAt = time.Now()
+	r.started = &started{Run: r.id, PID: p.PID(), Born: p.Born(), Note: joined(s.note, p.Note()), Readings: before}
+	if r.signal != "" {
+		go p.End(r.signal)
+	}
+	s.mark(r)
+}
+
+// joined puts two notes together, each of which may be "".
+func joined(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	return a + "; " + b
+}
+
+// prepareOrder makes ready what a job starts. It may block.
+func prepareOrder(l *launch.Launcher, j *Job) (o workstation.Order, before map[string]int64, failed *engine.StartFailed, unsafe *engine.StartUnsafe) {
+	g := j.Gate
+	for _, file := range j.Days {
+		g.Opens = append(g.Opens, gate.Opening{Plan: &phrase.Plan{Phrase: &phrase.Phrase{ExceptFile: file}}})
+	}
+	l.Sessions = here.Sessions
+	if j.Told {
+		l.Sessions = func(uid int) []workstation.Session {
+			return slices.DeleteFunc(slices.Clone(j.Sessions), func(s workstation.Session) bool { return uid >= 0 && s.UID != uid })
+		}
+	}
+	o, err := l.Order(&g, &j.Decision)
+	if hazard, ok := errors.AsType[*launch.UnsafeError](err); ok {
+		return o, nil, nil, &engine.StartUnsafe{Run: j.Run, Hazard: hazard.Hazard}
+	}
+	if err == nil {
+		err = launch.TellFiles(l.Home, &j.Decision, j.Files, &o)
+	}
+	if err == nil {
+		err = launch.Reach(&o)
+	}
+	if err != nil {
+		return o, nil, &engine.StartFailed{Run: j.Run, Detail: err.Error()}, nil
+	}
+	o.Run, o.Mark = j.Run, j.Mark
+	return o, readings(g.Only.Readings), nil, nil
+}
+
+// removeFiles removes the list of files that had changed, which is there only
+// where some had.
+func removeFiles(l *launch.Launcher, run int64) { os.Remove(l.Home.ChangedFiles(os.Getuid(), run)) }
+
+// outputPace is how long output is gathered after some was told.
+const outputPace = 100 * time.Millisecond
+
+// print takes what a run prints.
+func (s *server) print(r *run) func([]byte) {
+	return func(b []byte) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		r.out.add(b)
+		if !s.linked || r.out.flying {
+			return
+		}
+		r.out.flying = true
+		if wait := time.Until(r.paced.Add(outputPace)); wait > 0 {
+			time.AfterFunc(wait, func() {
+				s.mu.Lock()
+				defer s.mu.Unlock()
+				s.mark(r)
+			})
+			return
+		}
+		s.mark(r)
+	}
+}
+
+// done notes that a run has ended.
+func (s *server) done(r *run, l *launch.Launcher, x workstation.Exit) {
+	at := time.Now()
+	after := readings(r.readings)
+	removeFiles(l, r.id)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r.endedAt = at
+	if why := lostWhy(x); why != "" {
+		r.lost = &lost{Run: r.id, Why: why, Usage: x.Usage}
+	} else {
+		r.ended = &ended{Run: r.id, Exit: x.Status, Signal: x.Signal, Usage: x.Usage, Readings: after}
+	}
+	s.mark(r)
+	if !s.linked {
+		s.endIfIdle()
+	}
+}
+
+// adopt takes over a run that another agent has started.
+func (s *server) adopt(a *Alive) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.runs[a.Run] != nil {
+		return // it is told of anyway
+	}
+	r := &run{id: a.Run, out: newHeld(a.Keep), readings: a.Readings}
+	s.runs[a.Run] = r
+	l := s.launch
+	go func() {
+		told := make(chan struct{})
+		o := workstation.Order{Run: a.Run, Mark: a.Mark, Print: s.print(r), Done: func(x workstation.Exit) { <-told; s.done(r, &l, x) }}
+		p := s.starter.Adopt(o, a.PID, a.Born)
+		if p == nil {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			r.lost = &lost{Run: a.Run, Why: engine.LostMeanwhile}
+			s.mark(r)
+			return
+		}
+		s.begun(r, p, nil)
+		close(told)
+	}()
+}
+
+// end sends a signal to a run's processes.
+func (s *server) end(e *ending) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.runs[e.Run]
+	switch {
+	case r == nil || r.over():
+	case r.proc == nil:
+		r.signal = e.Signal
+	default:
+		go r.proc.End(e.Signal)
+	}
+}
+
+// have lets go what a keeper has of a run's output.
+func (s *server) have(p *printed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.runs[p.Run]; r != nil {
+		r.out.drop(p.Bytes)
+	}
+}
+
+func (s *server) forget(id int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.runs[id]; r != nil && r.over() {
+		delete(s.runs, id)
+		s.endIfIdle()
+	}
+}
+
+// news is what a keeper was not told yet of a run, in this order.
+type news struct {
+	started *started
+	head    []byte
+	gap     int64
+	tail    []byte
+	over    *report
+}
+
+// newsOf takes what there is to tell of a run.
+func (s *server) newsOf(id int64) (n news) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.runs[id]
+	if r == nil {
+		return n
+	}
+	r.marked, r.out.flying = false, false
+	if r.started != nil && !r.toldStart {
+		r.toldStart = true
+		r.started.Ago = time.Since(r.startedAt).Milliseconds()
+		n.started = r.started
+	}
+	if r.out.fresh() {
+		n.head, n.gap, n.tail = r.out.take()
+		r.paced = time.Now()
+	}
+	if r.over() && !r.toldEnd {
+		r.toldEnd = true
+		if r.ended != nil {
+			r.ended.Ago = time.Since(r.endedAt).Milliseconds()
+		}
+		n.over = &report{Failed: r.failed, Unsafe: r.unsafe, Ended: r.ended, Lost: r.lost}
+	}
+	return n
+}
+
+// tellRun writes what a keeper was not told yet of a run.
+func (s *server) tellRun(w *bufio.Writer, id int64) {
+	n := s.newsOf(id)
+	if n.started != nil {
+		writeJSON(w, report{Started: n.started})
+	}
+	writeOutput(w, id, n.head)
+	if n.gap > 0 {
+		writeJSON(w, report{Skipped: &printed{id, n.gap}})
+	}
+	writeOutput(w, id, n.tail)
+	if n.over != nil {
+		writeJSON(w, n.over)
+	}
+}
+
+// writeOutput writes what a run has printed, in pieces.
+func writeOutput(w *bufio.Writer, id int64, b []byte) {
+	const piece = 64 << 10
+	for len(b) > 0 {
+		n := min(piece, len(b))
+		writeFrame(w, frameOutput, runHeader(id), b[:n])
+		b = b[n:]
+	}
+}
+
+// readingPatience is how long readings may take.
+const readingPatience = time.Second
+
+// readings takes what a gate wants to be measured, as far as that answers.
+func readings(names []string) map[string]int64 {
+	if len(names) == 0 {
+		return nil
+	}
+	type reading struct {
+		name  string
+		value int64
+		err   error
+	}
+	answers := make(chan reading, len(names))
+	for _, name := range names {
+		go func() {
+			n, err := here.Reading(name)
+			answers <- reading{name, n, err}
+		}()
+	}
+	out := map[string]int64{}
+	late := time.After(readingPatience)
+	for range names {
+		select {
+		case r := <-answers:
+			if r.err == nil {
+				out[r.name] = r.value
+			}
+		case <-late:
+			return out
+		}
+	}
+	return out
+}

@@ -1,0 +1,89 @@
+//go:build linux
+
+package linux
+
+import (
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"timegate/workstation"
+	"timegate/workstation/window"
+)
+
+// SelfOrder says how this program is started once more, as one of its helpers.
+type SelfOrder struct {
+	Args   []string
+	Env    []string
+	As     *workstation.Account // nil for the rights of this process
+	Limits []workstation.Limit
+	Group  string     // of a control group of its own, which the account may divide
+	Files  []*os.File // its descriptors from 3 on
+}
+
+// StartSelf starts this program once more. It has its rights and limits from
+// its first instruction on, and none of this process's files.
+func StartSelf(o SelfOrder) (*os.Process, error) {
+	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer null.Close()
+	attr := &os.ProcAttr{Dir: "/", Env: o.Env, Files: append([]*os.File{null, null, null}, o.Files...),
+		Sys: &syscall.SysProcAttr{Setsid: true, Credential: credential(o.As)}}
+	if g := sharedGroup(o.Group, o.As); g != nil {
+		if fd, err := g.open(); err == nil {
+			attr.Sys.UseCgroupFD, attr.Sys.CgroupFD = true, fd
+			defer unix.Close(fd)
+		}
+	}
+	order := workstation.Order{Argv: append([]string{"timegate"}, o.Args...), Limits: o.Limits}
+	start := func() (*os.Process, error) { return os.StartProcess(window.Self, order.Argv, attr) }
+	if len(o.Limits) > 0 {
+		start = func() (*os.Process, error) { return startWith(order, &appearance{program: window.Self}, attr) }
+	}
+	proc, err := start()
+	if err != nil && attr.Sys.UseCgroupFD {
+		attr.Sys.UseCgroupFD = false // it may be the group that was refused
+		proc, err = start()
+	}
+	return proc, err
+}
+
+// sharedGroup makes a control group that an account may divide, but not leave
+// (Delegation in the kernel's cgroup-v2.rst). It is nil where that cannot be.
+func sharedGroup(name string, as *workstation.Account) *group {
+	base := groupBase()
+	if base == "" {
+		return nil
+	}
+	g := &group{filepath.Join(base, groupPrefix+name)}
+	if err := os.Mkdir(g.dir, 0o755); err != nil && !os.IsExist(err) {
+		return nil
+	}
+	if as == nil {
+		return g
+	}
+	for _, name := range []string{"", "cgroup.procs", "cgroup.threads", "cgroup.subtree_control"} {
+		if err := os.Chown(filepath.Join(g.dir, name), int(as.UID), int(as.GID)); err != nil && !os.IsNotExist(err) {
+			return nil
+		}
+	}
+	return g
+}
+
+// Seclude closes what a process shows of itself to others of its account: its
+// memory, and its descriptors (PR_SET_DUMPABLE in prctl(2)).
+func Seclude() {
+	unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
+}
+
+// SocketIn returns the address of a socket in a folder, however long its path is: by
+// the descriptor of the folder, which must stay open for as long as the address
+// is used (sun_path in unix(7) holds 108 bytes).
+func SocketIn(folder *os.File, name string) string {
+	return filepath.Join("/proc/self/fd", strconv.Itoa(int(folder.Fd())), name)
+}
