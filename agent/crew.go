@@ -114,6 +114,17 @@ func (c *Crew) all() []*Agent {
 	return out
 }
 
+// PIDs are the process numbers of the agents at hand.
+func (c *Crew) PIDs() []int {
+	var out []int
+	for _, a := range c.all() {
+		if pid := a.PID(); pid != 0 {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
 // Places returns the paths that are there, as [engine.Facts] has them.
 func (c *Crew) Places() []string {
 	var out []string

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -84,7 +85,16 @@ func keepWith(t *testing.T, h home.Home, ws workstation.Workstation, change func
 	}})
 	change(keeper)
 	go func() { k.err <- keeper.Run(ctx) }()
-	t.Cleanup(func() { k.end() })
+	t.Cleanup(func() {
+		var agents []int
+		if keeper.crew != nil {
+			agents = keeper.crew.PIDs()
+		}
+		k.end()
+		for _, pid := range agents {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	})
 	select {
 	case <-ready:
 	case err := <-k.err:
