@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -99,7 +98,7 @@ func (a *app) printList(rows []listed) {
 				last += " " + far(r.Last.Ended.Sub(a.now()))
 			}
 		}
-		command := commandLine(r.Run)
+		command := gate.CommandLine(r.Run...)
 		if r.Error != "" {
 			command = r.brief
 		}
@@ -229,16 +228,4 @@ func (a *app) result(r engine.Result) string {
 		return string(r)
 	}
 	return a.out.warn(string(r))
-}
-
-// commandLine prints a program and its arguments as a shell would take them.
-func commandLine(argv []string) string {
-	out := make([]string, len(argv))
-	for i, s := range argv {
-		if s == "" || strings.ContainsAny(s, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
-			s = "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-		}
-		out[i] = s
-	}
-	return strings.Join(out, " ")
 }

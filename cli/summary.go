@@ -17,7 +17,7 @@ import (
 func (a *app) summary(g *gate.Gate, from calendar.Instant) {
 	if g.Name != "" {
 		fmt.Fprintln(a.out, a.out.head(g.Name)+strings.TrimRight("  "+g.About, " "))
-		fmt.Fprintf(a.out, "  runs   %s\n", commandLine(g.Run))
+		fmt.Fprintf(a.out, "  runs   %s\n", gate.CommandLine(g.Run...))
 		fmt.Fprintf(a.out, "  as     %s%s\n", a.runsAs(g), surroundings(&g.As))
 	}
 	for _, o := range g.Opens {

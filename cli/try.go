@@ -36,7 +36,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	o.Mark = rand.Text()
 	o.Print = func(b []byte) { a.out.Forward.Write(b) }
 	o.Done = func(x workstation.Exit) { done <- x }
-	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+commandLine(o.Argv)))
+	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+gate.CommandLine(o.Argv...)))
 	began := time.Now()
 	p, err := here.Starter{}.Start(o)
 	if err != nil {

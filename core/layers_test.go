@@ -36,7 +36,7 @@ var arrows = map[string]string{
 	"workstation/peer":   "",
 	"workstation/zones":  "core/calendar core/phrase",
 	"workstation/window": "workstation workstation/peer",
-	"workstation/linux":  "core/calendar core/engine core/phrase workstation workstation/window workstation/zones",
+	"workstation/linux":  "core/calendar core/engine core/gate core/phrase workstation workstation/window workstation/zones",
 	"workstation/here":   "workstation workstation/linux workstation/window",
 	"workstation/staged": "core/calendar core/engine core/phrase workstation workstation/here",
 	"workstation/wstest": "core/calendar core/engine core/gate core/phrase workstation workstation/linux",

@@ -40,7 +40,7 @@ func content(path string) []gate.Finding {
 	}
 	line, _, _ := bytes.Cut(head, []byte("\n"))
 	if bytes.HasSuffix(line, []byte("\r")) {
-		add("line-ends", fmt.Sprintf("the lines of %s end as on another system (CR LF), so its interpreter is not found", path), "sed -i 's/\\r$//' "+path)
+		add("line-ends", fmt.Sprintf("the lines of %s end as on another system (CR LF), so its interpreter is not found", path), "sed -i 's/\\r$//' "+gate.CommandLine(path))
 		return out
 	}
 	interpreter := interpreterOf(path)

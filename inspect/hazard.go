@@ -13,32 +13,45 @@ import (
 	"timegate/core/gate"
 )
 
+// A Command is what a gate starts.
+type Command struct {
+	Gate   *gate.Gate
+	Argv   []string // the program's whole path, and its arguments
+	Folder string   // working folder
+	UID    int      // of the account it runs as
+	Home   string   // of that account
+	Path   string   // where it finds other programs
+}
+
 // Hazards finds out who but root, and the account as which it runs, could
 // change what a program with that account's rights does: by writing to the
-// program, to the interpreter that its first line names, to a script among
-// its arguments, to its working folder, or to a folder above one of them,
-// links resolved. argv[0] is the program's whole path.
-func Hazards(g *gate.Gate, argv []string, folder string, uid int) []gate.Finding {
-	h := hazards{trusted: []int{0, uid}, copied: fmt.Sprintf("timegate change %s --copy-script -- %s", g.Name, argv[0])}
+// program, to an interpreter, to what its arguments and its variables lead to,
+// to its working folder, or to a folder above one of them. Paths are resolved
+// as the kernel does it, link by link, by descriptors. What a command line does
+// that cannot be judged is one too, where it has root's rights.
+func Hazards(c Command) []gate.Finding {
+	g := c.Gate
+	h := &hazards{trusted: []int{0, c.UID}, root: c.UID == 0, home: c.Home, search: filepath.SplitList(c.Path), trust: g.As.Trust,
+		copied: "timegate change " + gate.CommandLine(g.Name) + " --copy-script -- " + gate.CommandLine(c.Argv[0])}
 	if !strings.HasPrefix(g.Run[0], "/") && !strings.HasPrefix(g.Run[0], "~/") {
 		h.add("relative-program", fmt.Sprintf("the program %q is looked up in PATH, where another may come first", g.Run[0]), "write its whole path")
 	}
-	h.program(argv, 0)
-	h.path(folder, "the working folder")
+	h.path(c.Folder, "the working folder")
+	h.command(c.Argv, c.Folder, "the program", 0)
 	for _, file := range g.DaysFiles() {
-		h.path(file, "the file of days")
+		h.path(expand(file, c.Home), "the file of days")
 	}
-	if uid == 0 {
-		h.arguments(argv)
-		h.setID(argv[0])
-	}
-	for name := range g.As.Env {
-		if steersLoading(name) {
-			h.add("loader-environment", fmt.Sprintf("the variable %s lets other code be loaded into the program", name), "take it out of [as] env")
-		}
-	}
+	h.variables(g.As.Env)
 	slices.SortFunc(h.found, func(a, b gate.Finding) int { return strings.Compare(a.Message, b.Message) })
 	return h.found
+}
+
+// expand puts a home folder in the place of a leading ~.
+func expand(path, folder string) string {
+	if path == "~" || strings.HasPrefix(path, "~/") {
+		return folder + path[1:]
+	}
+	return path
 }
 
 // WritableByOthers finds out who but root could change a file, or put another
@@ -52,90 +65,142 @@ func WritableByOthers(path string) []gate.Finding {
 // EmulatorHazards finds out who could change a terminal emulator that is
 // started with an account's rights.
 func EmulatorHazards(path string, uid int) []gate.Finding {
-	h := hazards{trusted: []int{0, uid}, emulator: true}
-	h.program([]string{path}, 0)
+	h := hazards{trusted: []int{0, uid}, root: uid == 0}
+	h.command([]string{path}, "/", "the terminal emulator", 0)
 	return h.found
 }
 
 type hazards struct {
-	trusted  []int  // the accounts that may write
-	copied   string // the command that keeps a copy of the program out of reach
-	found    []gate.Finding
-	emulator bool // it is not the gate's program, but the terminal that it is shown in
-	seen     map[string]bool
+	trusted []int    // the accounts that may write
+	root    bool     // what cannot be judged is refused
+	home    string   // of the account
+	search  []string // the folders in which programs are looked up
+	trust   []string // paths of which the gate says that they are to be trusted
+	copied  string   // the command that keeps a copy of the program out of reach
+	found   []gate.Finding
+	seen    map[string]bool
+	mild    bool // what is found is a warning: it may be just what the program works on
 }
 
 func (h *hazards) add(code, message, remedy string) {
+	for _, f := range h.found {
+		if f.Message == message {
+			return
+		}
+	}
 	h.found = append(h.found, gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
 }
 
-// deepest is how many interpreters of interpreters, or links, are followed.
-const deepest = 8
-
-// program looks at a program, its interpreter and its script.
-func (h *hazards) program(argv []string, depth int) {
-	path, what := argv[0], "the program"
-	if h.emulator {
-		what = "the terminal emulator"
-	}
-	h.path(path, what)
-	if depth == deepest {
+// unjudged refuses what nobody can judge beforehand, where it has root's rights.
+func (h *hazards) unjudged(program, what string) {
+	if !h.root || h.trusts(program) {
 		return
 	}
-	if interpreter := interpreterOf(path); interpreter != "" {
-		h.program([]string{interpreter}, depth+1)
+	h.add("unjudged-command", "it cannot be judged beforehand what "+program+" is made to do: "+what,
+		fmt.Sprintf("put it into a script that only root can write, and run that; or, if you have made sure of it, trust = [%q] in [as]", program))
+}
+
+// trusts reports whether a path is one that the gate trusts, or lies in one.
+func (h *hazards) trusts(path string) bool {
+	return slices.ContainsFunc(h.trust, func(t string) bool {
+		t = filepath.Clean(t)
+		return path == t || strings.HasPrefix(path, strings.TrimSuffix(t, "/")+"/")
+	})
+}
+
+// path looks at a file or folder and at every folder above it, on the way that
+// the kernel takes. It returns nil where it is not there.
+func (h *hazards) path(path, what string) *place {
+	p := h.walk(path, what)
+	if p != nil {
+		p.close()
 	}
-	if isInterpreter(path) {
-		for _, arg := range argv[1:] {
-			if strings.HasPrefix(arg, "/") {
-				if info, err := os.Stat(arg); err == nil && info.Mode().IsRegular() {
-					h.path(arg, "the script")
+	return p
+}
+
+// entry is what is known of a file or folder on the way.
+type entry struct {
+	path     string
+	mode     fs.FileMode
+	uid, gid int
+	acl      bool   // it has an access control list beyond its mode
+	foreign  string // the kind of file system, where that can be changed from outside
+}
+
+// look finds out who may write to one file or folder. It reports whether the
+// way may go on.
+func (h *hazards) look(e entry, what string) (on bool) {
+	if h.seen == nil {
+		h.seen = map[string]bool{}
+	}
+	if h.seen[e.path] {
+		return e.foreign == ""
+	}
+	h.seen[e.path] = true
+	path, quoted := e.path, gate.CommandLine(e.path)
+	move := "keep it in a folder that only root can write"
+	switch {
+	case !slices.Contains(h.trusted, e.uid):
+		remedy := "read it, and put a copy of it where only root can write"
+		if h.copied != "" && what == "the program" {
+			remedy = "read it, and keep a copy of it: " + h.copied
+		}
+		h.report(path, what, accountName(e.uid)+", who owns it", remedy)
+	case e.mode&(fs.ModeSymlink|fs.ModeCharDevice) != 0: // its mode says nothing of what it is
+	case e.mode&0o002 != 0 && e.mode&fs.ModeSticky != 0:
+		h.report(path, what, "everybody", move)
+	case e.mode&0o002 != 0:
+		h.report(path, what, "everybody", "chmod o-w "+quoted)
+	case e.mode&0o020 != 0 && e.acl:
+		h.report(path, what, "those whom its access control list names", "setfacl -b "+quoted+", then chmod g-w "+quoted)
+	case e.mode&0o020 != 0 && e.gid != 0:
+		h.report(path, what, "the group "+groupName(e.gid), "chmod g-w "+quoted)
+	}
+	if e.foreign != "" {
+		h.report(path, what, "whoever has the "+e.foreign+" it lies on", "copy it to a file system of this machine")
+	}
+	return e.foreign == ""
+}
+
+// report tells who can change a path.
+func (h *hazards) report(path, what, who, remedy string) {
+	message := fmt.Sprintf("%s can be changed by %s: %s", what, who, path)
+	f := gate.Finding{Severity: gate.SevereError, Code: "path-hazard", Message: message, Remedy: remedy}
+	switch {
+	case h.trusts(path):
+		f.Severity, f.Code = gate.Warning, "trusted-path"
+		f.Message += ", and the gate trusts it"
+		f.Remedy = remedy + "; then take it out of trust in [as]"
+	case h.mild:
+		f.Severity, f.Code = gate.Warning, "argument-hazard"
+		f.Remedy += "; or leave it so, if it does not tell the program what to do"
+	}
+	for _, other := range h.found {
+		if other.Message == f.Message && other.Severity >= f.Severity {
+			return
+		}
+	}
+	h.found = append(h.found, f)
+}
+
+// variables looks at the variables that the gate gives its program.
+func (h *hazards) variables(env map[string]string) {
+	for name, value := range env {
+		switch {
+		case steersLoading(name):
+			h.add("loader-environment", fmt.Sprintf("the variable %s lets other code be loaded into the program", name), "take it out of [as] env")
+		case leadsSomewhere(name):
+			for _, path := range filepath.SplitList(value) {
+				if !filepath.IsAbs(expand(path, h.home)) {
+					if name == "PATH" {
+						h.add("relative-program", fmt.Sprintf("PATH names %q, which is wherever the program is at the time", path), "write whole paths, and no empty one")
+					}
+					continue
 				}
+				h.path(expand(path, h.home), "a folder that the variable "+name+" names")
 			}
 		}
 	}
-}
-
-// setID refuses a program that gives root's rights up for somebody else's: it
-// is then that one's to say what happens.
-func (h *hazards) setID(path string) {
-	info, err := os.Stat(path)
-	if err != nil || !info.Mode().IsRegular() || info.Mode()&fs.ModeSetuid == 0 {
-		return
-	}
-	if uid, _, ok := ownersOf(info); ok && uid != 0 {
-		h.add("set-id", fmt.Sprintf("the program takes the rights of %s in place of root's: %s", accountName(uid), path), "chmod u-s "+path)
-	}
-}
-
-// arguments warns of files that are given to a program and that others can
-// change. They may be its settings, or just what it works on.
-func (h *hazards) arguments(argv []string) {
-	if isInterpreter(argv[0]) {
-		return // they are looked at as scripts
-	}
-	inner := hazards{trusted: h.trusted, seen: h.seen}
-	for _, arg := range argv[1:] {
-		if _, value, ok := strings.Cut(arg, "="); ok && strings.HasPrefix(arg, "-") {
-			arg = value
-		}
-		if info, err := os.Stat(arg); filepath.IsAbs(arg) && err == nil && info.Mode().IsRegular() {
-			inner.path(arg, "the file "+arg+", which the program is given,")
-		}
-	}
-	for _, f := range inner.found {
-		f.Severity, f.Code = gate.Warning, "argument-hazard"
-		f.Remedy += "; or leave it so, if it does not tell the program what to do"
-		h.found = append(h.found, f)
-	}
-}
-
-// interpreters are programs that do what a file among their arguments says.
-var interpreters = []string{"sh", "bash", "dash", "ash", "zsh", "ksh", "fish", "python", "perl", "ruby", "node", "lua", "tclsh", "php", "awk", "gawk", "env"}
-
-func isInterpreter(path string) bool {
-	name := strings.TrimRight(filepath.Base(path), "0123456789.")
-	return slices.Contains(interpreters, name)
 }
 
 // steersLoading reports whether a variable changes what code a program loads.
@@ -149,80 +214,25 @@ func steersLoading(name string) bool {
 	return false
 }
 
-// path looks at a file or folder and at every folder above it, on every way
-// that links take to it.
-func (h *hazards) path(path, what string) {
-	if h.seen == nil {
-		h.seen = map[string]bool{}
+// leadsSomewhere reports whether programs take code, or what they do, from
+// where a variable leads.
+func leadsSomewhere(name string) bool {
+	if slices.Contains([]string{"HOME", "ZDOTDIR", "SHELL", "EDITOR", "VISUAL", "PAGER"}, name) || strings.HasPrefix(name, "XDG_CONFIG_") || strings.HasPrefix(name, "XDG_DATA_") {
+		return true
 	}
-	h.walk(filepath.Clean(path), what, 0)
+	for _, end := range []string{"PATH", "LIB", "RC", "CONFIG", "CONF"} {
+		if strings.HasSuffix(name, end) {
+			return true
+		}
+	}
+	return false
 }
 
-func (h *hazards) walk(path, what string, links int) {
-	if links > 4*deepest {
-		h.add("path-hazard", fmt.Sprintf("%s %s goes through too many links", what, path), "write the path of the file itself")
-		return
-	}
-	at := "/"
-	h.look(at, what)
-	parts := strings.Split(strings.Trim(path, "/"), "/")
-	for i, part := range parts {
-		if part == "" {
-			continue
-		}
-		at = filepath.Join(at, part)
-		info, err := os.Lstat(at)
-		if err != nil {
-			return // that it is missing is another finding
-		}
-		if info.Mode()&fs.ModeSymlink != 0 {
-			to, err := os.Readlink(at)
-			if err != nil {
-				return
-			}
-			if !filepath.IsAbs(to) {
-				to = filepath.Join(filepath.Dir(at), to)
-			}
-			h.walk(filepath.Join(append([]string{to}, parts[i+1:]...)...), what, links+1)
-			return
-		}
-		h.look(at, what)
-	}
-}
-
-// look finds out who may write to one file or folder.
-func (h *hazards) look(path, what string) {
-	if h.seen[path] {
-		return
-	}
-	h.seen[path] = true
-	info, err := os.Stat(path)
-	if err != nil {
-		return
-	}
-	uid, gid, ok := ownersOf(info)
-	if !ok {
-		return
-	}
-	report := func(who, remedy string) {
-		if what == "the program" && info.IsDir() && h.copied != "" {
-			remedy = h.copied // a folder may be others' for good reasons
-		}
-		h.add("path-hazard", fmt.Sprintf("%s can be changed by %s: %s", what, who, path), remedy)
-	}
-	mode := info.Mode()
-	switch {
-	case !slices.Contains(h.trusted, uid):
-		report(accountName(uid)+", who owns it", "chown root "+path)
-	case mode&0o002 != 0:
-		report("everybody", "chmod o-w "+path)
-	case mode&0o020 != 0 && hasACL(path):
-		report("those whom its access control list names", "setfacl -b "+path+", then chmod g-w "+path)
-	case mode&0o020 != 0 && gid != 0:
-		report("the group "+groupName(gid), "chmod g-w "+path)
-	}
-	if kind := foreignFS(path); kind != "" {
-		report("whoever has the "+kind+" it lies on", "copy it to a file system of this machine")
+// setID refuses a program that gives root's rights up for somebody else's: it
+// is then that one's to say what happens.
+func (h *hazards) setID(p *place) {
+	if h.root && p.entry.mode&fs.ModeSetuid != 0 && p.entry.uid != 0 {
+		h.add("set-id", fmt.Sprintf("the program takes the rights of %s in place of root's: %s", accountName(p.entry.uid), p.entry.path), "chmod u-s "+gate.CommandLine(p.entry.path))
 	}
 }
 
@@ -238,4 +248,17 @@ func groupName(gid int) string {
 		return g.Name
 	}
 	return strconv.Itoa(gid)
+}
+
+// place is a file or folder that a path has led to.
+type place struct {
+	entry entry
+	file  *os.File // by which it is looked at, and not opened; nil once it is closed
+}
+
+func (p *place) close() {
+	if p.file != nil {
+		p.file.Close()
+		p.file = nil
+	}
 }

@@ -16,11 +16,11 @@ func hasACL(path string) bool {
 	return err == nil && n > 0
 }
 
-// foreignFS names a file system that others can change from outside (the
+// foreignAt names a file system that others can change from outside (the
 // numbers are those of statfs(2)).
-func foreignFS(path string) string {
+func foreignAt(fd int, device uint64) string {
 	var st unix.Statfs_t
-	if unix.Statfs(path, &st) != nil {
+	if unix.Fstatfs(fd, &st) != nil {
 		return ""
 	}
 	switch uint32(st.Type) {
@@ -32,8 +32,8 @@ func foreignFS(path string) string {
 		return "drive without owners"
 	}
 	// The machine's own disk may hang on a plug too.
-	var file, root unix.Stat_t
-	if unix.Stat(path, &file) == nil && unix.Stat("/", &root) == nil && removable("/sys", file.Dev, root.Dev) {
+	var root unix.Stat_t
+	if unix.Stat("/", &root) == nil && device != root.Dev && removable("/sys", device, root.Dev) {
 		return "drive that can be taken out"
 	}
 	return ""

@@ -79,7 +79,7 @@ func (w *Who) reach(program, folder string) []gate.Finding {
 		if at != "" {
 			out = append(out, gate.Finding{Severity: gate.SevereError, Code: code,
 				Message: fmt.Sprintf("%s cannot %s %s: %s is closed to them", w.Name, does, what, at),
-				Remedy:  fmt.Sprintf("setfacl -m u:%s:%s %s, or choose another", w.Name, letter, at)})
+				Remedy:  fmt.Sprintf("setfacl -m u:%s:%s %s, or choose another", w.Name, letter, gate.CommandLine(at))})
 		}
 	}
 	right, letter := fs.FileMode(toRun), "x"

@@ -35,7 +35,7 @@ func Target(path, folder string, who Who) []gate.Finding {
 	case info.IsDir():
 		add("target-not-executable", fmt.Sprintf("the program %s is a folder", path), "name the program in it")
 	case info.Mode()&0o111 == 0:
-		add("target-not-executable", fmt.Sprintf("the program %s is not marked as executable", path), "chmod +x "+path)
+		add("target-not-executable", fmt.Sprintf("the program %s is not marked as executable", path), "chmod +x "+gate.CommandLine(path))
 	default:
 		out = append(out, content(path)...)
 	}
@@ -83,7 +83,7 @@ func setID(path string, info fs.FileInfo, who Who) []gate.Finding {
 		return nil
 	}
 	return []gate.Finding{{Severity: gate.Warning, Code: "set-id", Message: fmt.Sprintf("the program %s takes other rights than those of %s: %s", path, who.Name, gains),
-		Remedy: "let the gate run as whom it is to run as, or chmod ug-s " + path}}
+		Remedy: "let the gate run as whom it is to run as, or chmod ug-s " + gate.CommandLine(path)}}
 }
 
 func isLink(path string) bool {

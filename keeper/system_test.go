@@ -274,11 +274,16 @@ func TestHazards(t *testing.T) {
 	install(t, "/mnt/opt/grouped", "echo grouped", 0)
 	install(t, "/mnt/opt/listed", "echo listed", 0)
 	install(t, "/mnt/opt/interpreted", "", 0)
+	install(t, "/mnt/opt/x", "echo not this one", 0)
+	install(t, "/mnt/home/maren/x", "echo hers", marens)
 	install(t, "/mnt/opt/set-id", "", marens)
 	for _, err := range []error{
 		os.Chmod("/mnt/opt/set-id", 0o755|os.ModeSetuid), os.WriteFile("/mnt/home/maren/days", []byte("2026-12-24\n"), 0o644),
 		os.Chmod("/mnt/opt/open", 0o757), os.Chown("/mnt/opt/grouped", 0, 61010), os.Chmod("/mnt/opt/grouped", 0o775),
 		os.Symlink("/mnt/home/maren/bin/hers", "/mnt/opt/link"), os.Symlink("/mnt/opt/safe", "/mnt/home/maren/bin/back"),
+		os.Symlink("/mnt/home/maren/bin", "/mnt/opt/up"), os.Symlink("up/../x", "/mnt/opt/sly"), os.Symlink("/bin/sh", "/mnt/opt/tool"),
+		os.WriteFile("/mnt/opt/first-script", []byte("#!/bin/sh /mnt/home/maren/x\n"), 0o755), os.WriteFile("/mnt/opt/first-option", []byte("#! /usr/bin/perl -I/mnt/home/maren\n"), 0o755),
+		os.WriteFile("/mnt/opt/first-relative", []byte("#!up/hers\n"), 0o755), os.WriteFile("/mnt/opt/first-env", []byte("#!/usr/bin/env -S perl -I/mnt/home/maren\n"), 0o755),
 		os.WriteFile("/mnt/opt/interpreted", []byte("#!/mnt/home/maren/bin/hers\n"), 0o755),
 		// user::rwx, user:maren:rwx, group::r-x, mask::rwx, other::r-x, as acl(5) stores it
 		unix.Setxattr("/mnt/opt/listed", "system.posix_acl_access", []byte("\x02\x00\x00\x00"+
@@ -306,6 +311,39 @@ func TestHazards(t *testing.T) {
 		{"set-id", `"/mnt/opt/set-id"`, "elevated = true", "", "takes the rights of maren"},
 		{"days", `"/mnt/opt/safe"`, "elevated = true", `opens = ["at 09:00, except days in /mnt/home/maren/days"]`, "the file of days can be changed by maren"},
 		{"argument", `"/mnt/opt/safe", "--settings=/mnt/home/maren/bin/hers"`, "elevated = true", "", "which the program is given, can be changed by maren"},
+		{"dots", `"/mnt/opt/up/../x"`, "elevated = true", "", "maren, who owns it: /mnt/home/maren"},
+		{"dots-argument", `"/bin/sh", "/mnt/opt/up/../x"`, "elevated = true", "", "the script can be changed by maren"},
+		{"dots-link", `"/mnt/opt/sly"`, "elevated = true", "", "maren, who owns it: /mnt/home/maren"},
+		{"relative-script", `"/bin/sh", "../home/maren/x"`, "elevated = true", `folder = "/mnt/opt"`, "the script can be changed by maren"},
+		{"bare-script", `"/bin/sh", "sly"`, "elevated = true", `folder = "/mnt/opt"`, "the script can be changed by maren"},
+		{"first-line-script", `"/mnt/opt/first-script"`, "elevated = true", "", "the script can be changed by maren"},
+		{"first-line-option", `"/mnt/opt/first-option"`, "elevated = true", "", "the script can be changed by maren"},
+		{"first-line-relative", `"/mnt/opt/first-relative"`, "elevated = true", `folder = "/mnt/opt"`, "interpreter can be changed by maren"},
+		{"first-line-env", `"/mnt/opt/first-env"`, "elevated = true", "", "the script can be changed by maren"},
+		{"search", `"/mnt/opt/safe"`, "elevated = true\nenv = { PATH = \"/usr/bin:/mnt/home/maren/bin\" }", "", "the variable PATH names can be changed by maren"},
+		{"search-here", `"/mnt/opt/safe"`, "elevated = true\nenv = { PATH = \"/usr/bin:.\" }", "", "wherever the program is"},
+		{"home", `"/mnt/opt/safe"`, "elevated = true\nenv = { HOME = \"/mnt/home/maren\" }", "", "the variable HOME names can be changed by maren"},
+		{"settings", `"/mnt/opt/safe"`, "elevated = true\nenv = { XDG_CONFIG_HOME = \"/mnt/home/maren\" }", "", "the variable XDG_CONFIG_HOME names can be changed by maren"},
+		{"inline", `"/bin/sh", "-c", "sleep 1; /mnt/home/maren/x"`, "elevated = true", "", "the command line names can be changed by maren"},
+		{"inline-quoted", `"/bin/sh", "-ec", "'/mnt/home'/maren/x"`, "elevated = true", "", "the command line names can be changed by maren"},
+		{"inline-within", `"/bin/sh", "-c", "echo $(/mnt/home/maren/x)"`, "elevated = true", "", "the command line names can be changed by maren"},
+		{"inline-unknown", `"/bin/bash", "-lc", "$BINDERY/x"`, "elevated = true", "", "cannot be judged"},
+		{"inline-eval", `"/bin/sh", "-c", "eval echo x"`, "elevated = true", "", "cannot be judged"},
+		{"inline-moved", `"/bin/sh", "-c", "cd /mnt/home/maren && ./x"`, "elevated = true", "", "cannot be judged"},
+		{"inline-tobias", `"/bin/sh", "-c", "/mnt/home/maren/x"`, `user = "tobias"`, "", "the command line names can be changed by maren"},
+		{"inline-library", `"/usr/bin/perl", "-I", "/mnt/home/maren", "-e", "1"`, "elevated = true", "", "the script can be changed by maren"},
+		{"inline-perl", `"/usr/bin/perl", "-e", "do '/mnt/home/maren/x'"`, "elevated = true", "", "cannot be judged"},
+		{"carried", `"/usr/bin/env", "A=1", "timeout", "5", "nice", "-n", "5", "/mnt/home/maren/x"`, "elevated = true", "", "maren, who owns it"},
+		{"carried-xargs", `"/usr/bin/xargs", "-n", "1", "/mnt/home/maren/x"`, "elevated = true", "", "maren, who owns it"},
+		{"carried-shell", `"/usr/bin/nohup", "sh", "-c", "/mnt/home/maren/x"`, "elevated = true", "", "maren, who owns it"},
+		{"carried-find", `"/usr/bin/find", "/mnt/opt", "-exec", "/mnt/home/maren/x", "{}", ";"`, "elevated = true", "", "maren, who owns it"},
+		{"carried-loader", `"/usr/bin/env", "LD_PRELOAD=/x.so", "/mnt/opt/safe"`, "elevated = true", "", "LD_PRELOAD lets other code"},
+		{"other-name", `"/mnt/opt/tool", "-c", "/mnt/home/maren/x"`, "elevated = true", "", "the command line names can be changed by maren"},
+		{"trusted", `"/mnt/home/maren/bin/hers"`, "elevated = true\ntrust = [\"/mnt/home/maren\"]", "", "the gate trusts it"},
+		{"trusted-line", `"/bin/sh", "-c", "eval echo x"`, "elevated = true\ntrust = [\"/bin/sh\"]", "", ""},
+		{"harmless-line", `"/bin/sh", "-c", "test $(date +%d) = 01 || exit 0; /mnt/opt/safe >/dev/null 2>&1 && echo \"all $? well\""`, "elevated = true", "", ""},
+		{"harmless-carried", `"/usr/bin/timeout", "-k", "5", "30", "/usr/bin/env", "A=1", "/mnt/opt/safe", "--quiet"`, "elevated = true", "", ""},
+		{"harmless-awk", `"/usr/bin/awk", "{ print $1 }", "/mnt/opt/safe"`, "elevated = true", "", ""},
 		{"loader", `"/mnt/opt/safe"`, "elevated = true\nenv = { LD_PRELOAD = \"/x.so\" }", "", "LD_PRELOAD lets other code"},
 	} {
 		if !strings.Contains(tt.extra, "opens") {

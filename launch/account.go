@@ -210,7 +210,7 @@ func (l *Launcher) hazards(g *gate.Gate, o workstation.Order, a account) []gate.
 		return nil
 	}
 	argv := append([]string{here.Program(o)}, o.Argv[1:]...)
-	found := inspect.Hazards(g, argv, o.Folder, a.uid)
+	found := inspect.Hazards(inspect.Command{Gate: g, Argv: argv, Folder: o.Folder, UID: a.uid, Home: a.home, Path: pathOf(a, g)})
 	if windowOf(g, argv[0]) == gate.WindowTerminal {
 		if terminal, err := here.Terminal(pathOf(a, g)); err == nil {
 			found = append(found, inspect.EmulatorHazards(terminal[0], a.uid)...)

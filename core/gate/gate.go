@@ -52,6 +52,9 @@ type As struct {
 	Window   string            `json:"window"`
 	Priority string            `json:"priority"`
 	Env      map[string]string `json:"env,omitempty"`
+	// Trust are paths that others than root and the account may change, and that
+	// are to be used nevertheless.
+	Trust []string `json:"trust,omitempty"`
 }
 
 // Needs must hold for a gate to open.

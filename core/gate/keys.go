@@ -62,6 +62,8 @@ var Keys = []Key{
 	choiceKey("as.priority", "low: processor and disk only when nobody else wants them", func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
 	{Name: "as.env", Type: TypeTable, About: "variables for the program", Example: `{ LANG = "en_GB.UTF-8" }`,
 		set: (*reader).variables, get: func(g *Gate) string { return tableText(g.As.Env) }},
+	{Name: "as.trust", Type: TypeTexts, About: "paths that others can change and that are used nevertheless, with all below them; the path of a shell or the like for what it is told in arguments and cannot be judged. System scope: there such paths are refused otherwise", Example: `["/srv/larkspur/bin"]`,
+		set: paths(func(g *Gate) *[]string { return &g.As.Trust }), get: func(g *Gate) string { return listText(g.As.Trust) }},
 
 	{Name: "needs.power", Type: TypeText, About: "mains, or \"mains or 40%\": mains power, or a battery that is charged so far", Example: `"mains or 40%"`,
 		set: (*reader).power, get: func(g *Gate) string { return quoteText(g.Needs.Power) }},

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/core/engine"
+	"timegate/core/gate"
 	"timegate/workstation"
 )
 
@@ -200,7 +201,7 @@ func startError(o workstation.Order, program string, err error) error {
 		e.Err = errors.New("it is a folder")
 	case errors.Is(err, fs.ErrPermission) && statErr == nil && info.Mode()&0o111 == 0:
 		e.Err = errors.New("it is not marked as executable")
-		e.Remedy = "chmod +x " + program
+		e.Remedy = "chmod +x " + gate.CommandLine(program)
 	case errors.Is(err, syscall.ENOEXEC):
 		e.Remedy = `a script begins with a line such as "#!/bin/sh"`
 	}
