@@ -387,7 +387,9 @@ func (a *Agent) takeStarted(s *started) error {
 	a.mu.Lock()
 	r := a.runs[s.Run]
 	if r == nil { // given up, or none of ours
-		a.send(request{End: &ending{s.Run, "KILL"}})
+		if a.given[s.Run] != nil || !a.crew.isFresh() {
+			a.send(request{End: &ending{s.Run, "KILL"}})
+		}
 		a.mu.Unlock()
 		a.cameBack(s.Run)
 		return nil

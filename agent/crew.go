@@ -34,6 +34,7 @@ type Crew struct {
 	mu     sync.Mutex // guards what follows
 	agents map[string]*Agent
 	closed bool
+	fresh  bool // runs that are not known belong to a journal that is no more
 }
 
 // NewCrew returns a crew without agents. What they tell is passed to tell, in
@@ -67,6 +68,20 @@ func (c *Crew) with(account string, resumed []Alive) *Agent {
 	}
 	a.resume(resumed)
 	return a
+}
+
+// Fresh says that the keeper has begun a new journal: runs that agents hold and
+// that are not known belong to the one before, and are left alone.
+func (c *Crew) Fresh(fresh bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.fresh = fresh
+}
+
+func (c *Crew) isFresh() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.fresh
 }
 
 // Mark is the secret mark of a run.

@@ -29,6 +29,12 @@ type Settings struct {
 	// may be in bytes; 0 for ever and for any size.
 	History     time.Duration
 	HistorySize int64
+	// OutputsSize is how much may be kept in all of what programs print, and of
+	// one account's; 0 for no bound. In bytes.
+	OutputsSize, OutputsEach int64
+	// StartUnrecorded says that programs start also while the journal cannot be
+	// written.
+	StartUnrecorded bool
 }
 
 // DefaultSettings hold where the file says nothing: programs start four at a
@@ -37,6 +43,9 @@ var DefaultSettings = Settings{
 	Pace:    engine.Pace{AtOnce: 4, Room: time.Second, Longest: time.Minute},
 	Outputs: 90 * 24 * time.Hour,
 	History: year,
+
+	OutputsSize: 1 << 30,
+	OutputsEach: 256 << 20,
 }
 
 // year is the span that "1y" stands for.
@@ -81,6 +90,10 @@ type settingsFile struct {
 		Outputs     *string `toml:"outputs"`
 		History     *string `toml:"history"`
 		HistorySize *string `toml:"history_size"`
+		OutputsSize *string `toml:"outputs_size"`
+		OutputsEach *string `toml:"outputs_each"`
+
+		WithoutJournal *string `toml:"without_journal"`
 	} `toml:"keep"`
 }
 
@@ -122,12 +135,24 @@ func ReadSettings(path string) (Settings, error) {
 			return DefaultSettings, fault(span.key, span.key+": "+err.Error())
 		}
 	}
-	if text := f.Keep.HistorySize; text != nil {
-		amount, ok := phrase.ParseAmount(*text)
-		if !ok || amount.Percent > 0 {
-			return DefaultSettings, fault("history_size", `history_size is an amount, such as "500MiB"`)
+	for _, size := range []struct {
+		key  string
+		text *string
+		to   *int64
+	}{{"history_size", f.Keep.HistorySize, &s.HistorySize}, {"outputs_size", f.Keep.OutputsSize, &s.OutputsSize}, {"outputs_each", f.Keep.OutputsEach, &s.OutputsEach}} {
+		if size.text == nil {
+			continue
 		}
-		s.HistorySize = amount.Bytes
+		amount, ok := phrase.ParseAmount(*size.text)
+		if !ok || amount.Percent > 0 {
+			return DefaultSettings, fault(size.key, size.key+` is an amount, such as "500MiB"`)
+		}
+		*size.to = amount.Bytes
+	}
+	if w := f.Keep.WithoutJournal; w != nil {
+		if s.StartUnrecorded = *w == "start"; !s.StartUnrecorded && *w != "wait" {
+			return DefaultSettings, fault("without_journal", `without_journal is "wait" (nothing starts that cannot be recorded) or "start"`)
+		}
 	}
 	if p.Calm != nil {
 		n, err := strconv.Atoi(strings.TrimSuffix(*p.Calm, "%"))
@@ -148,7 +173,7 @@ func settingsFault(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		decode = &strict.Errors[0]
 		e.Line, e.Column = decode.Position()
-		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest, [keep] has outputs, history and history_size", strings.Join(decode.Key(), "."))
+		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
 	case errors.As(err, &decode):
 		e.Line, e.Column = decode.Position()
 		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")

@@ -38,6 +38,7 @@ type Journal struct {
 	// power.
 	durable *sql.DB
 	quick   *sql.DB
+	files   files
 }
 
 // ErrNone is returned where no journal exists yet.
@@ -48,6 +49,7 @@ type FileError struct {
 	Path   string
 	Reason string
 	Remedy string
+	Full   bool // the disk is
 	Err    error
 }
 
@@ -71,7 +73,11 @@ func Open(path string) (*Journal, error) {
 	// one may read the others.
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return nil, &FileError{Path: path, Reason: "it cannot be written: " + cause(err), Remedy: "check the owner and the mode of the file and its folder", Err: err}
+		e := &FileError{Path: path, Reason: "it cannot be written: " + cause(err), Remedy: "check the owner and the mode of the file and its folder", Err: err}
+		if readOnlyDisk(path) {
+			e.Remedy = "mount the disk so that it can be written"
+		}
+		return nil, e
 	}
 	f.Close()
 	j := &Journal{path: path}
@@ -86,6 +92,11 @@ func Open(path string) (*Journal, error) {
 		j.Close()
 		return nil, err
 	}
+	if err := j.quick.Ping(); err != nil { // so that all files are there
+		j.Close()
+		return nil, j.wrap(err)
+	}
+	j.noteFiles()
 	return j, nil
 }
 
@@ -207,8 +218,12 @@ func (j *Journal) wrap(err error) error {
 		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
 			e.Reason, e.Remedy = "it is damaged", setAside
 		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
-			e.Reason, e.Remedy = "it cannot be written", "check the owner and the mode of the file and its folder, and whether the disk can be written"
+			e.Reason, e.Remedy = "it cannot be written", "check the owner and the mode of the file and its folder"
+			if readOnlyDisk(j.path) {
+				e.Reason, e.Remedy = "the disk it lies on is read-only", "mount it so that it can be written; a disk that has become so by itself may be failing"
+			}
 		case sqlite3.SQLITE_FULL:
+			e.Full = true
 			e.Reason, e.Remedy = "the disk is full", "make room on it"
 		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
 			e.Reason, e.Remedy = "another program has locked it", "end that program"

@@ -3,6 +3,7 @@ package journal
 import (
 	"database/sql"
 	"fmt"
+	"path/filepath"
 )
 
 // version is that of the tables below. A journal of version oldVersion is
@@ -214,6 +215,8 @@ func (j *Journal) strange(has int) error {
 	case has == oldVersion:
 		e.Reason = fmt.Sprintf("it was made by an earlier Time Gate (version %d, this one knows %d)", has, version)
 		e.Remedy = "let this one's keeper begin, which brings it up to date"
+	case has == 0:
+		e.Reason, e.Remedy = "nothing is in it: the file "+filepath.Base(j.path)+"-wal that belonged to it is missing, or its keeper has only just made it", setAside
 	case has < oldVersion:
 		e.Reason, e.Remedy = fmt.Sprintf("it was made by an earlier Time Gate (version %d), which this one cannot read", has), setAside
 	}

@@ -70,6 +70,7 @@ type Keeper struct {
 	recorder recorder
 	reloads  reloads
 	chores   chores
+	reserved int64 // numbers of runs below this may be given
 }
 
 // input is what arrives in the inbox: an event's body, or something to be done
@@ -145,6 +146,11 @@ func (k *Keeper) open() (shut func(), err error) {
 		return nil, err
 	}
 	closers = append(closers, func() { k.journal.Close() })
+	unwatch, err := journal.Watch(k.home.Journal(), func() { k.post(input{do: k.doubtJournal}) })
+	if err != nil {
+		return nil, home.Wrap(k.home.State, err)
+	}
+	closers = append(closers, unwatch)
 	if k.folder, err = watchFolder(k.home.Gates); err != nil {
 		return nil, err
 	}
@@ -270,6 +276,10 @@ func (k *Keeper) begin(ctx context.Context) error {
 		b.Gates = append(b.Gates, f.Definition())
 	}
 	b.Gone = k.goneGates()
+	if !kept {
+		b.FirstRun = k.home.FirstRun()
+	}
+	k.crew.Fresh(!kept)
 	rest := k.resume(ctx, b)
 	waitKnown(ctx, k.watch())
 	b.Facts = k.facts()
@@ -284,7 +294,8 @@ func (k *Keeper) begin(ctx context.Context) error {
 		}
 	}
 	k.chores.begin()
-	debug.FreeOSMemory() // what was needed to read many gates at once
+	go k.home.KeepReserve() // where there is no room for it, there is none to give up
+	debug.FreeOSMemory()    // what was needed to read many gates at once
 	k.log.Info("keeper began", "gates", len(k.files), "broken", len(k.broken), "programs_found", len(k.programs.running), "staged", k.ws.Staged())
 	return nil
 }

@@ -140,7 +140,11 @@ func (k *Keeper) troubles() []workstation.Trouble {
 		out = append(out, workstation.Trouble{What: "the folder of gates", Why: "it does not answer; the last good gates go on"})
 	}
 	if r := &k.recorder; r.err != nil {
-		out = append(out, workstation.Trouble{What: "the journal", Why: fmt.Sprintf("it cannot be written since %s, and nothing is started: %v", r.since.Format(time.TimeOnly), r.err)})
+		why := fmt.Sprintf("it cannot be written since %s, and %s: %v", r.since.Format(time.TimeOnly), k.meanwhile(), r.err)
+		if r.lost > 0 {
+			why += fmt.Sprintf("; %d events are lost from the history already", r.lost)
+		}
+		out = append(out, workstation.Trouble{What: "the journal", Why: why})
 	}
 	slices.SortFunc(out, func(a, b workstation.Trouble) int { return strings.Compare(a.What, b.What) })
 	return out

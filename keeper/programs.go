@@ -104,7 +104,7 @@ func (k *Keeper) start(d *engine.Decision, p *program, unrecorded error) []input
 	if p == nil {
 		return failed("an earlier start of it hangs: what it is started from does not answer")
 	}
-	if unrecorded != nil {
+	if unrecorded != nil && !k.settings.StartUnrecorded {
 		p.agent.Drop(d.Run)
 		p.let()
 		return failed("the journal cannot be written: " + unrecorded.Error())

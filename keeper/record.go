@@ -21,6 +21,8 @@ type recorder struct {
 	since     time.Time
 	tried     time.Time
 	err       error
+	lost      int  // events that there was no room for
+	doubt     bool // the journal's files may have been taken away
 }
 
 // flushAfter is how long changes of files wait to be committed.
@@ -62,6 +64,7 @@ func (k *Keeper) handle(inputs ...input) {
 			records = append(records, k.recordsOf(k.recorder.Flush())...)
 			k.recorder.flushLater(k)
 		}
+		k.reserveRuns()
 		// What is about to start is prepared while the disk is busy.
 		starts := k.prepareStarts(records)
 		err := k.commit(records)
@@ -132,30 +135,90 @@ func (k *Keeper) commit(records []journal.Record) error {
 		r.keep(all)
 		return r.err
 	}
-	last, err := k.journal.Write(all...)
+	last, err := k.write(all)
 	if err != nil {
-		r.tried = time.Now()
-		if r.err == nil {
-			r.since = k.now()
-			k.log.Error("the journal cannot be written; nothing is started until it can", "error", err)
-			time.AfterFunc(retryAfter, func() { k.post(input{do: k.retryJournal}) })
-		}
+		k.unwritable(err)
 		r.keep(all)
-		r.err = err
 		return err
 	}
 	if r.err != nil {
-		k.log.Info("the journal can be written again", "events", len(all), "after", k.now().Sub(r.since).Round(time.Second))
+		k.log.Info("the journal can be written again", "events", len(all), "lost", r.lost, "after", k.now().Sub(r.since).Round(time.Second))
 	}
-	r.unwritten, r.err = nil, nil
+	r.unwritten, r.err, r.lost = nil, nil, 0
 	k.publish(all, last)
 	k.forget()
 	return nil
 }
 
+// write writes to the journal, as long as it is safe there. Where the disk is
+// full, the room that is in reserve is given up.
+func (k *Keeper) write(all []journal.Record) (last int64, err error) {
+	r := &k.recorder
+	if r.doubt {
+		if err := k.journal.Check(); err != nil {
+			return 0, err
+		}
+		r.doubt = false
+	}
+	if last, err = k.journal.Write(all...); journal.IsFull(err) && k.home.GiveReserve() {
+		k.log.Warn("the disk is full; the room in reserve is given to the journal", "disk of", k.home.Journal())
+		last, err = k.journal.Write(all...)
+		time.AfterFunc(reserveAgain, func() { k.home.KeepReserve() })
+	}
+	return last, err
+}
+
+// reserveAgain is when room is reserved anew after it was given up.
+const reserveAgain = 10 * time.Minute
+
+// unwritable notes that the journal cannot be written.
+func (k *Keeper) unwritable(err error) {
+	r := &k.recorder
+	r.tried = time.Now()
+	if r.err == nil {
+		r.since = k.now()
+		k.log.Error("the journal cannot be written; "+k.meanwhile(), "error", err)
+		time.AfterFunc(retryAfter, func() { k.post(input{do: k.retryJournal}) })
+	}
+	r.err = err
+}
+
+// meanwhile says what happens while the journal cannot be written.
+func (k *Keeper) meanwhile() string {
+	if k.settings.StartUnrecorded {
+		return "programs start all the same, as without_journal says, and after a crash may do so once more"
+	}
+	return "nothing is started until it can"
+}
+
+// doubtJournal looks whether the journal's files are still there.
+func (k *Keeper) doubtJournal() {
+	k.recorder.doubt = true
+	if err := k.journal.Check(); err != nil {
+		k.unwritable(err)
+		return
+	}
+	k.recorder.doubt = false
+}
+
+// runsAhead is how many numbers of runs are reserved at a time.
+const runsAhead = 1000
+
+// reserveRuns sees to it that no run's number is given twice in this home,
+// whatever becomes of the journal.
+func (k *Keeper) reserveRuns() {
+	if next := k.engine.NextRun; next > k.reserved-runsAhead/2 {
+		k.reserved = next + runsAhead
+		if err := k.home.ReserveRuns(k.reserved); err != nil {
+			k.log.Warn("the numbers of runs cannot be reserved", "error", err)
+		}
+	}
+}
+
 // keep holds records until they can be written.
 func (r *recorder) keep(all []journal.Record) {
 	if len(all) > mostUnwritten {
+		r.lost += len(all) / 2
 		all = squeeze(all)
 	}
 	r.unwritten = all
@@ -178,7 +241,14 @@ func (k *Keeper) retryJournal() {
 		return
 	}
 	k.recorder.tried = time.Time{}
-	if k.commit(nil) != nil {
+	if len(k.recorder.unwritten) == 0 { // only in doubt
+		if k.doubtJournal(); !k.recorder.doubt {
+			k.recorder.err = nil
+			k.forget()
+			return
+		}
+	}
+	if k.commit(nil) != nil || k.recorder.err != nil {
 		time.AfterFunc(retryAfter, func() { k.post(input{do: k.retryJournal}) })
 	}
 }

@@ -19,6 +19,7 @@ func (e *Engine) begin(b *Begin) {
 	e.changed = true
 	before := e.Machine
 	e.Environment, e.Pace = b.Environment, b.Pace
+	e.NextRun = max(e.NextRun, b.FirstRun)
 	e.Hold = nil // whoever waited has been let go by the end of the last keeper
 	sameBoot := before.Booted != 0 && before.BootID == b.BootID
 	e.takeGates(b)

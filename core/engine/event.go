@@ -44,6 +44,9 @@ type Begin struct {
 	// Ended are runs that were alive in the state and have ended since, and
 	// Lost those of which nobody saw it.
 	Ended []RunEnded `json:"ended,omitempty"`
+	// FirstRun is the least number of a new run: lower ones were given before,
+	// in a journal that is no more. 0 where the state knows.
+	FirstRun int64 `json:"first_run,omitempty"`
 	Lost  []int64    `json:"lost,omitempty"`
 }
 
