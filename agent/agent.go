@@ -14,6 +14,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"timegate/core/engine"
+	"timegate/core/words"
 	"timegate/home"
 	"timegate/launch"
 	"timegate/workstation"
@@ -493,7 +494,7 @@ func (a *Agent) takeTroubles(list []workstation.Trouble) {
 
 // clip bounds a text of an agent.
 func clip(s string) string {
-	s = strings.ReplaceAll(s, "\x00", "?")
+	s = words.Line(s)
 	if len(s) <= textMost {
 		return s
 	}

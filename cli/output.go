@@ -11,7 +11,8 @@ import (
 func (a *app) outputCommand() *cli.Command {
 	return &cli.Command{
 		Name: "output", Category: watchCommands, Usage: "what a run has printed", ArgsUsage: "RUN",
-		Description: "timegate output 12\n\nThe number of a run is in \"timegate history\".",
+		Description: "timegate output 12\n\nThe number of a run is in \"timegate history\". On a terminal, what that would act on is written out, as in \\x1b.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "as it was printed, also to a terminal"}},
 		Action:      a.output,
 	}
 }
@@ -51,6 +52,9 @@ func (a *app) output(_ context.Context, c *cli.Command) error {
 	if len(text) == 0 && e.Usage.Output > 0 {
 		fmt.Fprintf(a.err, "what run %d printed (%s) is no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
 	}
-	_, err = a.out.Forward.Write(text)
-	return err
+	if c.Bool("raw") {
+		_, err = a.out.Forward.Write(text)
+		return err
+	}
+	return a.out.raw(text)
 }

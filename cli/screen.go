@@ -1,10 +1,16 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
+	"regexp"
 	"strings"
+
+	"timegate/core/words"
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
@@ -50,7 +56,51 @@ func (s *screen) styled(style ansi.Style, t string) string {
 	if s.Profile <= colorprofile.ASCII {
 		return t
 	}
-	return style.Styled(t)
+	return strings.TrimSuffix(style.String(), "m") + seal + "m" + t + "\x1b[" + seal + "m"
+}
+
+// seal is a parameter of the control sequences that are our own, by which they
+// are told from those in what others have written: nobody could have known it.
+var seal = fmt.Sprintf(";%d", 1_000_000_000+rand.Int64N(9_000_000_000))
+
+// sealed matches our own control sequences (SGR in ECMA-48).
+var sealed = regexp.MustCompile("\x1b\\[([0-9;]*)" + seal + "m")
+
+// Write shows text. Whatever others have written that a terminal would take for
+// more than text is written out; this is the one place for that.
+func (s *screen) Write(p []byte) (int, error) {
+	var b strings.Builder
+	text := string(p)
+	for text != "" {
+		at := sealed.FindStringSubmatchIndex(text)
+		if at == nil {
+			at = []int{len(text), len(text), 0, 0}
+		}
+		b.WriteString(words.Lines(text[:at[0]]))
+		if at[1] > at[0] {
+			b.WriteString("\x1b[" + text[at[2]:at[3]] + "m")
+		}
+		text = text[at[1]:]
+	}
+	if _, err := s.Writer.Write([]byte(b.String())); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// WriteString is Write.
+func (s *screen) WriteString(text string) (int, error) { return s.Write([]byte(text)) }
+
+// cell is what a table shows of a text: one line.
+var cell = strings.NewReplacer("\n", `\n`, "\t", `\t`, "\r", `\r`)
+
+// raw shows bytes as they are, unless it is a terminal that would act on them.
+func (s *screen) raw(p []byte) error {
+	if s.terminal {
+		p = []byte(words.Lines(string(p)))
+	}
+	_, err := s.Forward.Write(p)
+	return err
 }
 
 // dot stands between two pieces of one value.
@@ -69,6 +119,11 @@ const gap = 2
 // as they come.
 func (s *screen) table(headers []string, rows [][]string) {
 	widths := make([]int, len(headers))
+	for _, row := range rows {
+		for i := range row {
+			row[i] = cell.Replace(row[i])
+		}
+	}
 	for _, row := range append([][]string{headers}, rows...) {
 		for i, cell := range row {
 			widths[i] = max(widths[i], ansi.StringWidth(cell))
@@ -125,10 +180,16 @@ func narrow(widths []int, room int) {
 
 // printJSON prints one document.
 func (s *screen) printJSON(v any) error {
-	enc := json.NewEncoder(s.Forward)
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	// What JSON leaves as it is and a terminal acts on becomes an escape of JSON.
+	_, err := io.WriteString(s.Forward, words.JSON(b.String()))
+	return err
 }
 
 func terminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }

@@ -34,7 +34,7 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	}
 	done := make(chan workstation.Exit, 1)
 	o.Mark = rand.Text()
-	o.Print = func(b []byte) { a.out.Forward.Write(b) }
+	o.Print = func(b []byte) { a.out.raw(b) }
 	o.Done = func(x workstation.Exit) { done <- x }
 	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+gate.CommandLine(o.Argv...)))
 	began := time.Now()

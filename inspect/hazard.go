@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"timegate/core/gate"
+	"timegate/core/words"
 )
 
 // A Command is what a gate starts.
@@ -88,7 +89,7 @@ func (h *hazards) add(code, message, remedy string) {
 			return
 		}
 	}
-	h.found = append(h.found, gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
+	h.found = append(h.found, gate.Finding{Severity: gate.SevereError, Code: code, Message: words.Line(message), Remedy: words.Line(remedy)})
 }
 
 // unjudged refuses what nobody can judge beforehand, where it has root's rights.
@@ -175,6 +176,7 @@ func (h *hazards) report(path, what, who, remedy string) {
 		f.Severity, f.Code = gate.Warning, "argument-hazard"
 		f.Remedy += "; or leave it so, if it does not tell the program what to do"
 	}
+	f.Message, f.Remedy = words.Line(f.Message), words.Line(f.Remedy)
 	for _, other := range h.found {
 		if other.Message == f.Message && other.Severity >= f.Severity {
 			return
