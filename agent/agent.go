@@ -74,6 +74,7 @@ type keptRun struct {
 	resumed bool // an earlier keeper has begun its output
 	started bool
 	out     *home.Output
+	shown   int64
 }
 
 func newAgent(c *Crew, account string) *Agent {
@@ -179,6 +180,11 @@ func (a *Agent) doubt() {
 
 // Read reads a plain file with the account's rights, up to so many bytes.
 func (a *Agent) Read(ctx context.Context, path string, most int64) ([]byte, error) {
+	c, err := a.read(ctx, path, most)
+	return c.Data, err
+}
+
+func (a *Agent) read(ctx context.Context, path string, most int64) (content, error) {
 	answer := make(chan content, 1)
 	a.mu.Lock()
 	a.asks++
@@ -194,13 +200,14 @@ func (a *Agent) Read(ctx context.Context, path string, most int64) ([]byte, erro
 	select {
 	case c := <-answer:
 		if c.Error != "" {
-			return nil, errors.New(c.Error)
+			return content{}, errors.New(clip(c.Error))
 		}
-		return c.Data[:min(int64(len(c.Data)), most)], nil
+		c.Data = c.Data[:min(int64(len(c.Data)), most)]
+		return c, nil
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return content{}, ctx.Err()
 	case <-a.done:
-		return nil, context.Canceled
+		return content{}, context.Canceled
 	}
 }
 
@@ -356,7 +363,14 @@ func (a *Agent) takePrinted(id int64, b []byte) {
 	if !a.volume.AllowN(time.Now(), len(b)) {
 		a.volume.WaitN(context.Background(), len(b))
 	}
-	if r := a.run(id); r != nil {
+	r := a.run(id)
+	switch {
+	case r == nil:
+	case a.crew.show != nil:
+		a.crew.show(b)
+		r.shown += int64(len(b))
+		a.have(id, r.shown)
+	default:
 		out := a.outputOf(r)
 		out.Keep(b)
 		a.have(id, out.Received())

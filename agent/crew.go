@@ -34,7 +34,8 @@ type Crew struct {
 	mu     sync.Mutex // guards what follows
 	agents map[string]*Agent
 	closed bool
-	fresh  bool // runs that are not known belong to a journal that is no more
+	show   func([]byte) // is given what is printed, in place of the files of outputs
+	fresh  bool         // runs that are not known belong to a journal that is no more
 }
 
 // NewCrew returns a crew without agents. What they tell is passed to tell, in

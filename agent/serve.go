@@ -261,8 +261,8 @@ func (s *server) obey(q *request) {
 // read reads a file for the keeper.
 func (s *server) read(q *read) {
 	c := content{ID: q.ID}
-	data, err := home.ReadPlain(home.Expand(q.Path, home.Folder()), min(q.Most, mostReport/2))
-	if c.Data = data; err != nil {
+	data, mode, err := home.ReadWithMode(home.Expand(q.Path, home.Folder()), min(q.Most, mostRead))
+	if c.Data, c.Mode = data, uint32(mode.Perm()); err != nil {
 		c.Data, c.Error = nil, err.Error()
 	}
 	s.mu.Lock()
@@ -270,6 +270,9 @@ func (s *server) read(q *read) {
 	s.answers = append(s.answers, c)
 	s.wake()
 }
+
+// mostRead is how much of a file is told at most: it is longer in JSON.
+const mostRead = mostReport * 5 / 8
 
 // wake tells the writer that there is something to tell.
 func (s *server) wake() {

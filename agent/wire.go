@@ -164,6 +164,7 @@ type places struct {
 
 type content struct {
 	ID    int64  `json:"id"`
+	Mode  uint32 `json:"mode,omitempty"` // permissions (inode(7))
 	Data  []byte `json:"data,omitempty"`
 	Error string `json:"error,omitempty"`
 }

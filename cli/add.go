@@ -30,7 +30,7 @@ func (a *app) addCommand() *cli.Command {
 	}
 }
 
-func (a *app) add(_ context.Context, c *cli.Command) error {
+func (a *app) add(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if len(args) == 0 {
 		return usageError("the gate's name is missing: timegate add %s", c.ArgsUsage)
@@ -54,7 +54,7 @@ func (a *app) add(_ context.Context, c *cli.Command) error {
 	if err := setKeys(c, edit); err != nil {
 		return err
 	}
-	put, err := a.keepScript(c, name, g.Run, edit)
+	put, err := a.keepScript(ctx, c, name, g.Run, edit)
 	if err != nil {
 		return err
 	}

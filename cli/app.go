@@ -173,7 +173,7 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 		a.home = home.At(abs, scope)
 	}
 	a.client = control.NewClient(a.home)
-	return ctx, nil
+	return ctx, gates.Safe(a.home)
 }
 
 // mayChange refuses changes of gates that are not the caller's to change.

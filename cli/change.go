@@ -24,7 +24,7 @@ func (a *app) changeCommand() *cli.Command {
 	}
 }
 
-func (a *app) change(_ context.Context, c *cli.Command) error {
+func (a *app) change(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if len(args) == 0 {
 		return usageError("the name of a gate is missing: timegate change %s", c.ArgsUsage)
@@ -61,7 +61,7 @@ func (a *app) change(_ context.Context, c *cli.Command) error {
 		argv[0] = program
 		edit.SetTexts("run", argv)
 	}
-	put, err := a.keepScript(c, name, args[1:], edit)
+	put, err := a.keepScript(ctx, c, name, args[1:], edit)
 	if err != nil {
 		return err
 	}

@@ -13,10 +13,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"timegate/agent"
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/gates"
+	"timegate/home"
+	"timegate/launch"
 )
 
 // gateFlags are what add and change can say of a gate.
@@ -35,15 +38,52 @@ func gateFlags(open string) []cli.Flag {
 
 // keepScript lets the edit run a copy of the gate's program, where that was
 // asked for, and returns what makes the copy.
-func (a *app) keepScript(c *cli.Command, name string, argv []string, edit *gate.Edit) (put func() error, err error) {
+func (a *app) keepScript(ctx context.Context, c *cli.Command, name string, argv []string, edit *gate.Edit) (put func(*gate.Gate) error, err error) {
 	if !c.Bool("copy-script") {
-		return func() error { return nil }, nil
+		return func(*gate.Gate) error { return nil }, nil
 	}
 	if len(argv) == 0 || !filepath.IsAbs(argv[0]) {
 		return nil, usageError("--copy-script: give the script after --")
 	}
+	switch info, err := os.Stat(argv[0]); {
+	case err != nil:
+		return nil, usageError("--copy-script: %w; check the path", err)
+	case !info.Mode().IsRegular():
+		return nil, &home.Error{Path: argv[0], Reason: "it is not a plain file", Remedy: "check the path; a script has at most 512 KiB"}
+	}
 	edit.SetTexts("run", append([]string{a.home.KeptScript(name)}, argv[1:]...))
-	return a.home.KeepScript(name, argv[0])
+	return func(g *gate.Gate) error { return a.copyScript(ctx, g, argv[0]) }, nil
+}
+
+// copyScript copies a program with the rights with which it is to run: what
+// that account may not read is not copied.
+func (a *app) copyScript(ctx context.Context, g *gate.Gate, program string) error {
+	uid := os.Getuid()
+	var data []byte
+	var mode fs.FileMode
+	var err error
+	if launch.OwnAccount(g.Account()) {
+		data, mode, err = home.ReadWithMode(program, home.ScriptSize+1)
+	} else {
+		rights, rightsErr := a.launcher().RightsOf(g.Account())
+		if rightsErr != nil {
+			return rightsErr
+		}
+		uid = rights.UID
+		visit, visitErr := agent.NewVisit(a.home.Scope, g.Account(), nil)
+		if visitErr != nil {
+			return visitErr
+		}
+		defer visit.Close()
+		data, mode, err = visit.Read(ctx, program, home.ScriptSize+1)
+	}
+	if err == nil && len(data) > home.ScriptSize {
+		err = fmt.Errorf("a script has at most %d KiB", home.ScriptSize>>10)
+	}
+	if err != nil {
+		return &home.Error{Path: program, Reason: "it cannot be copied as " + launch.AccountName(g) + ": " + err.Error(), Remedy: "check the path, and who may read it"}
+	}
+	return a.home.PutScript(g.Name, data, mode, uid)
 }
 
 // setKeys sets the keys that were given by --set.
@@ -62,7 +102,7 @@ func setKeys(c *cli.Command, edit *gate.Edit) error {
 
 // propose shows what a gate's new content means, asks on a terminal, does what
 // must come first, and writes it.
-func (a *app) propose(c *cli.Command, name string, data []byte, first func() error) error {
+func (a *app) propose(c *cli.Command, name string, data []byte, first func(*gate.Gate) error) error {
 	path := a.home.GateFile(name)
 	f := gates.Parse(a.home, name, data, a.env())
 	if f.Gate == nil {
@@ -76,7 +116,7 @@ func (a *app) propose(c *cli.Command, name string, data []byte, first func() err
 		}
 	}
 	plan := gates.NewPlan(a.home)
-	plan.First(first)
+	plan.First(func() error { return first(f.Gate) })
 	plan.Put(name, data)
 	if err := plan.Commit(a.env(), a.now()); err != nil {
 		return err

@@ -3,14 +3,18 @@ package cli
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"os"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"timegate/agent"
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/core/words"
+	"timegate/launch"
 	"timegate/workstation"
 	"timegate/workstation/here"
 )
@@ -28,22 +32,19 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o, err := a.launcher().Try(g, calendar.InstantOf(a.now()))
-	if err != nil {
-		return &exitError{exitFailed, fmt.Errorf("refused: %w", err)}
-	}
-	done := make(chan workstation.Exit, 1)
-	o.Mark = rand.Text()
-	o.Print = func(b []byte) { a.out.raw(b) }
-	o.Done = func(x workstation.Exit) { done <- x }
-	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+gate.CommandLine(o.Argv...)))
 	began := time.Now()
-	p, err := here.Starter{}.Start(o)
-	if err != nil {
-		return err
+	done := make(chan workstation.Exit, 1)
+	p, note, err := a.startTry(ctx, g, func(x workstation.Exit) { done <- x })
+	var refused *launch.UnsafeError
+	if errors.As(err, &refused) {
+		err = fmt.Errorf("refused: %w", err)
 	}
-	if note := p.Note(); note != "" {
-		fmt.Fprintln(a.err, a.err.warn(note))
+	if err != nil {
+		return &exitError{exitFailed, err}
+	}
+	defer p.Close()
+	if note != "" {
+		fmt.Fprintln(a.err, a.err.warn(words.Line(note)))
 	}
 	exit := a.await(ctx, p, g, done)
 	took := short(time.Since(began))
@@ -59,9 +60,54 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	return &exitError{status: exitFailed}
 }
 
+// tried is a program that is tried.
+type tried interface {
+	End(signal string) error
+	Close()
+}
+
+// ownProgram is one with this process's rights.
+type ownProgram struct{ workstation.Process }
+
+func (ownProgram) Close() {}
+
+// startTry starts a gate's program as the keeper would: with another account's
+// rights by an agent of it.
+func (a *app) startTry(ctx context.Context, g *gate.Gate, done func(workstation.Exit)) (tried, string, error) {
+	show := func(b []byte) { a.out.raw(b) }
+	d := launch.TryDecision(calendar.InstantOf(a.now()))
+	if !launch.OwnAccount(g.Account()) {
+		if _, err := a.launcher().RightsOf(g.Account()); err != nil {
+			return nil, "", err
+		}
+		fmt.Fprintln(a.err, a.err.faint("as "+g.Account()+": "+gate.CommandLine(g.Run...)))
+		v, err := agent.NewVisit(a.home.Scope, g.Account(), show)
+		if err != nil {
+			return nil, "", err
+		}
+		note, err := v.Start(ctx, g, d, done)
+		if err != nil {
+			v.Close()
+			return nil, "", err
+		}
+		return v, note, nil
+	}
+	o, err := a.launcher().Order(g, &d)
+	if err != nil {
+		return nil, "", err
+	}
+	o.Mark, o.Print, o.Done = rand.Text(), show, done
+	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+gate.CommandLine(o.Argv...)))
+	p, err := here.Starter{}.Start(o)
+	if err != nil {
+		return nil, "", err
+	}
+	return ownProgram{p}, p.Note(), nil
+}
+
 // await waits for the program; it asks it to end when it has taken too long
 // or the person interrupts, and kills it after the grace.
-func (a *app) await(ctx context.Context, p workstation.Process, g *gate.Gate, done <-chan workstation.Exit) workstation.Exit {
+func (a *app) await(ctx context.Context, p tried, g *gate.Gate, done <-chan workstation.Exit) workstation.Exit {
 	var longest, grace <-chan time.Time
 	if g.Limits.Longest > 0 {
 		longest = time.After(g.Limits.Longest)

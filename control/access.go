@@ -28,6 +28,10 @@ const (
 	callRate  = 20 // requests a second
 	callBurst = 60
 	mostKnown = 256 // accounts whose use is remembered
+	// All of those who may not do all, together: an account may have many
+	// numbers (subuid(5)). What is beyond is for root.
+	mostOthers     = 256
+	mostOtherTurns = 8
 )
 
 // caller is who is at the other end of a connection.
@@ -42,15 +46,19 @@ type caller struct {
 type use struct {
 	calls int
 	turns chan struct{} // holds one for each call that is being answered
-	pace  *rate.Limiter
+	// shared are the turns of all who may not do all.
+	shared chan struct{}
+	pace   *rate.Limiter
 }
 
 // guard accepts connections, and turns away those of an account that has too
 // many already, so that nobody can take up what others need.
 type guard struct {
 	net.Listener
-	mu   sync.Mutex // guards what follows
-	uses map[int]*use
+	mu     sync.Mutex // guards what follows
+	uses   map[int]*use
+	others int           // connections of those who may not do all
+	turns  chan struct{} // holds one for each of their calls that is being answered
 }
 
 // guarded is a connection that is counted.
@@ -76,7 +84,7 @@ func (g *guard) Accept() (net.Conn, error) {
 		who.free = who.uid == 0 || who.uid == os.Getuid()
 		if u := g.admit(who); u != nil {
 			who.use = u
-			return &guarded{Conn: c, caller: who, done: func() { g.leave(u) }}, nil
+			return &guarded{Conn: c, caller: who, done: func() { g.leave(u, who.free) }}, nil
 		}
 		c.Close()
 	}
@@ -96,17 +104,23 @@ func (g *guard) admit(who caller) *use {
 	if who.free {
 		limit = ownCalls
 	}
-	if u.calls >= limit || who.uid == peer.Unknown {
+	if u.calls >= limit || who.uid == peer.Unknown || !who.free && g.others >= mostOthers {
 		return nil
 	}
 	u.calls++
+	if u.shared = g.turns; !who.free {
+		g.others++
+	}
 	return u
 }
 
-func (g *guard) leave(u *use) {
+func (g *guard) leave(u *use, free bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	u.calls--
+	if !free {
+		g.others--
+	}
 }
 
 // forget drops accounts that have not called for a while, where there are many.
@@ -120,6 +134,9 @@ func (g *guard) forget() {
 		}
 	}
 }
+
+// followPath is where events are followed.
+const followPath = "/events"
 
 type callerKey struct{}
 
@@ -147,11 +164,17 @@ func (s *Server) allowed(shows bool, next func(w http.ResponseWriter, r *http.Re
 			if err := who.use.pace.Wait(r.Context()); err != nil {
 				return // the caller has gone
 			}
-			select {
-			case who.use.turns <- struct{}{}:
-				defer func() { <-who.use.turns }()
-			case <-r.Context().Done():
-				return
+			turnsOf := []chan struct{}{who.use.turns, who.use.shared}
+			if r.URL.Path == followPath {
+				turnsOf = turnsOf[:1] // it stays, and only its connection counts for all
+			}
+			for _, turns := range turnsOf {
+				select {
+				case turns <- struct{}{}:
+					defer func() { <-turns }()
+				case <-r.Context().Done():
+					return
+				}
 			}
 			who.account = accountName(who.uid)
 		}

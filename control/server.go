@@ -64,7 +64,7 @@ func Serve(k Keeper, h home.Home, log *slog.Logger) (*Server, error) {
 		Handler: s.handler(), ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
 		ConnContext: withCaller, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
-	go s.server.Serve(&guard{Listener: l, uses: map[int]*use{}})
+	go s.server.Serve(&guard{Listener: l, uses: map[int]*use{}, turns: make(chan struct{}, mostOtherTurns)})
 	return s, nil
 }
 
@@ -73,7 +73,7 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET /status", s.allowed(true, s.status))
 	mux.HandleFunc("GET /gates", s.allowed(true, s.showGates))
 	mux.HandleFunc("POST /records", s.allowed(true, s.showRecords))
-	mux.HandleFunc("GET /events", s.allowed(true, s.follow))
+	mux.HandleFunc("GET "+followPath, s.allowed(true, s.follow))
 	for _, verb := range []Verb{Open, Stop, Pause, Resume, Send} {
 		mux.HandleFunc("POST /"+string(verb), s.allowed(false, func(w http.ResponseWriter, r *http.Request, _ caller) { s.command(w, r, verb) }))
 	}

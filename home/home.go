@@ -59,52 +59,6 @@ func (h Home) Outputs() string { return filepath.Join(h.State, "outputs") }
 // scripts is the folder of scripts that were copied, so that they stay.
 func (h Home) scripts() string { return filepath.Join(h.State, "scripts") }
 
-// scriptSize is how large a script is that is copied.
-const scriptSize = 16 << 20
-
-// KeptScript is where a gate's program is copied to.
-func (h Home) KeptScript(name string) string { return filepath.Join(h.scripts(), name) }
-
-// KeepScript copies a gate's program into the home, where it stays and nobody
-// else can change it. It returns what puts the copy there.
-func (h Home) KeepScript(name, program string) (put func() error, err error) {
-	data, err := readScript(program)
-	if err != nil {
-		return nil, &Error{Path: program, Reason: err.Error(), Remedy: "check the path; a script has at most 16 MiB"}
-	}
-	return func() error { return h.putScript(name, data) }, nil
-}
-
-func (h Home) putScript(name string, data []byte) error {
-	if err := h.Prepare(); err != nil {
-		return err
-	}
-	mode := os.FileMode(0o700)
-	if h.Scope == gate.System {
-		mode = 0o755 // other accounts run it
-	}
-	if err := os.MkdirAll(h.scripts(), mode); err != nil {
-		return Wrap(h.scripts(), err)
-	}
-	if err := Replace(h.KeptScript(name), data, mode); err != nil {
-		return Wrap(h.KeptScript(name), err)
-	}
-	return nil
-}
-
-func readScript(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	switch {
-	case err != nil:
-		return nil, err
-	case !info.Mode().IsRegular():
-		return nil, errors.New("it is not a plain file")
-	case info.Size() > scriptSize:
-		return nil, fmt.Errorf("it has %d bytes", info.Size())
-	}
-	return os.ReadFile(path)
-}
-
 // told is the folder of what programs are told in files. Who they run as may
 // pass through it, and sees what is theirs.
 func (h Home) Told() string { return filepath.Join(h.State, "told") }
@@ -159,6 +113,11 @@ func (h Home) Prepare() error {
 		}
 	}
 	return nil
+}
+
+// Folders are those that a home consists of.
+func (h Home) Folders() []string {
+	return []string{h.State, h.Gates, filepath.Dir(h.Socket)}
 }
 
 // Wrap says which path of a home an error is about.

@@ -30,7 +30,7 @@ func (h Home) LockGates() (unlock func(), err error) {
 }
 
 func lockFile(path, busy string) (unlock func(), err error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|noFollow, 0o600)
 	if err != nil {
 		return nil, Wrap(path, err)
 	}

@@ -9,3 +9,6 @@ func owner(fs.FileInfo) int { return nobody }
 
 // withoutWaiting is nothing on this system.
 const withoutWaiting = 0
+
+// noFollow is nothing on this system.
+const noFollow = 0

@@ -17,3 +17,6 @@ func owner(info fs.FileInfo) int {
 
 // withoutWaiting lets a file be opened that is not what it should be.
 const withoutWaiting = syscall.O_NONBLOCK | syscall.O_NOCTTY
+
+// noFollow refuses a link in the place of a file.
+const noFollow = syscall.O_NOFOLLOW

@@ -14,24 +14,30 @@ var ErrNotPlain = errors.New("it is not a plain file")
 // ReadPlain reads a plain file, up to so many bytes. It waits for nothing that
 // is no plain file, such as a pipe for its other end.
 func ReadPlain(path string, most int64) ([]byte, error) {
+	text, _, err := ReadWithMode(path, most)
+	return text, err
+}
+
+// ReadWithMode is [ReadPlain], and tells the file's mode.
+func ReadWithMode(path string, most int64) ([]byte, fs.FileMode, error) {
 	f, err := os.OpenFile(path, os.O_RDONLY|withoutWaiting, 0)
 	if err != nil {
-		return nil, unpathed(err)
+		return nil, 0, unpathed(err)
 	}
 	defer f.Close()
 	info, err := f.Stat()
 	switch {
 	case err != nil:
-		return nil, unpathed(err)
+		return nil, 0, unpathed(err)
 	case info.IsDir():
-		return nil, errors.New("it is a folder")
+		return nil, 0, errors.New("it is a folder")
 	case !info.Mode().IsRegular():
-		return nil, ErrNotPlain
+		return nil, 0, ErrNotPlain
 	}
 	var text bytes.Buffer
 	text.Grow(int(min(info.Size(), most)) + bytes.MinRead)
 	_, err = text.ReadFrom(io.LimitReader(f, most))
-	return text.Bytes(), unpathed(err)
+	return text.Bytes(), info.Mode(), unpathed(err)
 }
 
 // unpathed returns an error without the path in front.

@@ -63,6 +63,17 @@ func WritableByOthers(path string) []gate.Finding {
 	return h.found
 }
 
+// FolderHazards finds out who but root and an account could change what lies in
+// a folder, also one that is not there yet: by writing to it, or to a folder
+// above it. One that everybody may write but where nobody can take away what is
+// another's (the sticky bit in inode(7)) is no hazard, if what lies in it is
+// there.
+func FolderHazards(path string, uid int) []gate.Finding {
+	h := hazards{trusted: []int{0, uid}, sticky: true}
+	h.path(path, "the folder")
+	return h.found
+}
+
 // EmulatorHazards finds out who could change a terminal emulator that is
 // started with an account's rights.
 func EmulatorHazards(path string, uid int) []gate.Finding {
@@ -80,6 +91,7 @@ type hazards struct {
 	copied  string   // the command that keeps a copy of the program out of reach
 	found   []gate.Finding
 	seen    map[string]bool
+	sticky  bool // a folder for all is no hazard, where what is each one's stays so
 	mild    bool // what is found is a warning: it may be just what the program works on
 }
 
@@ -148,6 +160,7 @@ func (h *hazards) look(e entry, what string) (on bool) {
 		}
 		h.report(path, what, accountName(e.uid)+", who owns it", remedy)
 	case e.mode&(fs.ModeSymlink|fs.ModeCharDevice) != 0: // its mode says nothing of what it is
+	case e.mode&0o002 != 0 && e.mode&fs.ModeSticky != 0 && h.sticky:
 	case e.mode&0o002 != 0 && e.mode&fs.ModeSticky != 0:
 		h.report(path, what, "everybody", move)
 	case e.mode&0o002 != 0:

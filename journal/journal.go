@@ -114,8 +114,12 @@ func OpenReader(path string) (*Journal, error) {
 // on it (POSIX locks in fcntl(2)).
 func (j *Journal) Reader() (*Journal, error) { return openReader(j.path, "") }
 
-// Viewer opens the journal once more, for reading what concerns one account.
+// Viewer opens the journal once more, for reading what concerns one account:
+// nothing where that has no name.
 func (j *Journal) Viewer(account string) (*Journal, error) {
+	if account == "" {
+		account = "\x00nobody"
+	}
 	return openReader(j.path, "&"+viewerOption+"="+url.QueryEscape(account))
 }
 
@@ -170,7 +174,7 @@ const setAside = "move it aside, and the keeper begins a new one"
 // looksRight refuses files that are no database of ours before anything is
 // written to them.
 func looksRight(path string) error {
-	info, err := os.Stat(path)
+	info, err := os.Lstat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return ErrNone
@@ -178,6 +182,8 @@ func looksRight(path string) error {
 		return &FileError{Path: path, Reason: "cannot be read: " + cause(err), Err: err}
 	case info.IsDir():
 		return &FileError{Path: path, Reason: "it is a folder", Remedy: "move it aside"}
+	case !info.Mode().IsRegular():
+		return &FileError{Path: path, Reason: "it is a link, or no plain file", Remedy: "move it aside; a journal lies in its home itself"}
 	case info.Size() == 0:
 		return ErrNone
 	}

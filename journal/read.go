@@ -107,6 +107,34 @@ func (j *Journal) Run(run int64) (Entry, bool, error) {
 const everyGate = `WITH RECURSIVE every (gate) AS (SELECT min(gate) FROM runs UNION ALL
 	SELECT (SELECT min(gate) FROM runs WHERE gate > every.gate) FROM every WHERE every.gate IS NOT NULL) `
 
+// Accounts returns the accounts that runs ran as, as far as they are known.
+func (j *Journal) Accounts(runs []int64) (map[int64]string, error) {
+	if len(runs) == 0 {
+		return nil, nil
+	}
+	rows, err := j.quick.Query("SELECT run, account FROM runs WHERE run BETWEEN ? AND ?", runs[0], runs[len(runs)-1])
+	if err != nil {
+		return nil, j.wrap(err)
+	}
+	defer rows.Close()
+	wanted := make(map[int64]bool, len(runs))
+	for _, r := range runs {
+		wanted[r] = true
+	}
+	out := make(map[int64]string, len(runs))
+	for rows.Next() {
+		var run int64
+		var account string
+		if err := rows.Scan(&run, &account); err != nil {
+			return nil, j.wrap(err)
+		}
+		if wanted[run] {
+			out[run] = account
+		}
+	}
+	return out, j.wrap(rows.Err())
+}
+
 // LastRuns returns the newest run of each gate that has one.
 func (j *Journal) LastRuns() (map[string]Entry, error) {
 	list, err := j.runsWith(everyGate, "WHERE run IN (SELECT (SELECT max(run) FROM runs AS r WHERE r.gate = every.gate) FROM every WHERE gate IS NOT NULL)")

@@ -1,8 +1,12 @@
 package keeper
 
 import (
+	"cmp"
+	"errors"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +19,9 @@ import (
 type chores struct {
 	next   <-chan time.Time
 	tidied time.Time
+	// printed is how much output has come since outputs were looked at last.
+	printed int64
+	tidying bool
 }
 
 // How often chores are looked at, how far apart their steps are, and how far
@@ -80,38 +87,153 @@ func (k *Keeper) ageStep(now time.Time) bool {
 	return more
 }
 
-// betweenTidying is how often old outputs are looked for, at most.
-const betweenTidying = 24 * time.Hour
+// betweenTidying is how often old outputs are looked for, at most; where much is
+// printed it is done when a share of what may be kept has come.
+const (
+	betweenTidying = 24 * time.Hour
+	tidyShare      = 16
+)
 
-// tidy takes away what programs printed too long ago.
+// tidy takes away what programs printed too long ago, and the oldest of what is
+// too much.
 func (k *Keeper) tidy(now time.Time) {
-	// A staged clock says nothing of how old files are.
-	if k.settings.Outputs == 0 || k.ws.Staged() || now.Sub(k.chores.tidied) < betweenTidying {
+	if now.Sub(k.chores.tidied) < betweenTidying {
 		return
 	}
 	k.chores.tidied = now
-	running := map[int64]bool{}
-	for run := range k.programs.running {
-		running[run] = true
-	}
-	go removeOutputs(k.home.Outputs(), now.Add(-k.settings.Outputs), running)
+	k.tidyOutputs(now)
 }
 
-// removeOutputs removes the files of runs that were last written before a
-// time, except of those that still run.
-func removeOutputs(folder string, before time.Time, running map[int64]bool) {
-	entries, err := os.ReadDir(folder)
-	if err != nil {
+// printed counts what has come of output, and tidies when that is much.
+func (k *Keeper) printed(bytes int64) {
+	least := k.settings.OutputsSize
+	if each := k.settings.OutputsEach; each > 0 && (least == 0 || each < least) {
+		least = each
+	}
+	if k.chores.printed += bytes; least > 0 && k.chores.printed > least/tidyShare {
+		k.tidyOutputs(k.now())
+	}
+}
+
+// tidyOutputs lets a worker take outputs away, one at a time.
+func (k *Keeper) tidyOutputs(now time.Time) {
+	if k.chores.tidying {
 		return
 	}
+	k.chores.tidying, k.chores.printed = true, 0
+	rule := tidyRule{all: k.settings.OutputsSize, each: k.settings.OutputsEach, running: map[int64]bool{}}
+	// A staged clock says nothing of how old files are.
+	if k.settings.Outputs > 0 && !k.ws.Staged() {
+		rule.before = now.Add(-k.settings.Outputs)
+	}
+	for run := range k.programs.running {
+		rule.running[run] = true
+	}
+	go func() {
+		files, bytes, err := removeOutputs(k.home.Outputs(), rule, k.accountsOf)
+		k.post(input{do: func() {
+			k.chores.tidying = false
+			if err != nil {
+				k.log.Warn("old outputs cannot be taken away", "error", err)
+			}
+			if files > 0 {
+				k.log.Warn("outputs were taken away: programs have printed more than is kept", "outputs", files, "bytes", bytes)
+			}
+		}})
+	}()
+}
+
+// accountsOf returns whom runs ran as.
+func (k *Keeper) accountsOf(runs []int64) (map[int64]string, error) {
+	j, err := k.journal.Reader()
+	if err != nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.Accounts(runs)
+}
+
+// tidyRule says what of the outputs stays.
+type tidyRule struct {
+	before    time.Time // older ones go; zero for none
+	all, each int64     // bytes, of all and of an account's; 0 for any
+	running   map[int64]bool
+}
+
+// output is the files of what a run has printed.
+type output struct {
+	run     int64
+	account string
+	size    int64
+	written time.Time
+	names   []string
+}
+
+// outputsIn lists the outputs in a folder, the oldest run first.
+func outputsIn(folder string) ([]*output, error) {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, err
+	}
+	byRun := map[int64]*output{}
 	for _, e := range entries {
 		number, _, _ := strings.Cut(e.Name(), ".")
 		run, err := strconv.ParseInt(number, 10, 64)
-		if err != nil || running[run] {
+		info, infoErr := e.Info()
+		if err != nil || infoErr != nil || !info.Mode().IsRegular() {
 			continue
 		}
-		if info, err := e.Info(); err == nil && info.Mode().IsRegular() && info.ModTime().Before(before) {
-			os.Remove(filepath.Join(folder, e.Name()))
+		o := byRun[run]
+		if o == nil {
+			o = &output{run: run}
+			byRun[run] = o
+		}
+		o.size += info.Size()
+		o.names = append(o.names, e.Name())
+		if info.ModTime().After(o.written) {
+			o.written = info.ModTime()
 		}
 	}
+	return slices.SortedFunc(maps.Values(byRun), func(a, b *output) int { return cmp.Compare(a.run, b.run) }), nil
+}
+
+// removeOutputs removes what a rule does not let stay: too old ones, and then
+// the oldest of each account, and of all, that are too much. It returns how many
+// it took away because they were too much, and their bytes.
+func removeOutputs(folder string, rule tidyRule, accountsOf func([]int64) (map[int64]string, error)) (files int, bytes int64, err error) {
+	list, err := outputsIn(folder)
+	if err != nil || len(list) == 0 {
+		return 0, 0, err
+	}
+	runs := make([]int64, len(list))
+	for i, o := range list {
+		runs[i] = o.run
+	}
+	accounts, err := accountsOf(runs)
+	if err != nil {
+		return 0, 0, err
+	}
+	var total int64
+	totals := map[string]int64{}
+	for _, o := range list {
+		o.account = accounts[o.run]
+		total += o.size
+		totals[o.account] += o.size
+	}
+	for _, o := range list {
+		old := !rule.before.IsZero() && o.written.Before(rule.before)
+		much := rule.each > 0 && totals[o.account] > rule.each || rule.all > 0 && total > rule.all
+		if rule.running[o.run] || !old && !much {
+			continue
+		}
+		for _, name := range o.names {
+			err = errors.Join(err, os.Remove(filepath.Join(folder, name)))
+		}
+		total -= o.size
+		totals[o.account] -= o.size
+		if !old {
+			files, bytes = files+1, bytes+o.size
+		}
+	}
+	return files, bytes, err
 }

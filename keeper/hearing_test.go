@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -115,6 +116,8 @@ func TestPace(t *testing.T) {
 		"[pace]\n\ncalm = \"0%\"\n":            "settings.toml:3:1: calm is a share",
 		"[pace]\nlongest = 5\n":                `"pace.longest" is of the wrong type`,
 		"[keep]\noutputs = \"a while\"\n":      "settings.toml:2:1: outputs: ",
+		"[keep]\noutputs_size = \"5%\"\n":      "settings.toml:2:1: outputs_size is an amount",
+		"[keep]\nwithout_journal = \"no\"\n":   "settings.toml:2:1: without_journal is",
 		"[pace\n":                              "settings.toml:1:",
 		"[pace]\ncalm = \"40\"\nat_once = 1\n": "calm is a share",
 	} {
@@ -138,8 +141,13 @@ func TestOutputsGo(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	removeOutputs(filepath.Join(h.State, "nowhere"), time.Now(), nil)
-	removeOutputs(h.Outputs(), time.Now().AddDate(0, 0, -2), map[int64]bool{7: true, 8: true})
+	nobodys := func([]int64) (map[int64]string, error) { return nil, nil }
+	if _, _, err := removeOutputs(filepath.Join(h.State, "nowhere"), tidyRule{}, nobodys); err == nil {
+		t.Error("outputs that are nowhere were looked through")
+	}
+	if _, _, err := removeOutputs(h.Outputs(), tidyRule{before: time.Now().AddDate(0, 0, -2), running: map[int64]bool{7: true, 8: true}}, nobodys); err != nil {
+		t.Fatal(err)
+	}
 	left := func() string {
 		files, err := filepath.Glob(filepath.Join(h.Outputs(), "*"))
 		if err != nil {
@@ -155,6 +163,44 @@ func TestOutputsGo(t *testing.T) {
 	}
 	keep(t, h, newMachine(t))
 	wstest.Await(t, "the old ones to go", func() bool { return left() == "9.txt notes.txt" })
+}
+
+// TestOutputsAreBounded: of what accounts print, the oldest goes when it is too
+// much, of one account and of all; what still comes stays.
+func TestOutputsAreBounded(t *testing.T) {
+	h := homeWith(t)
+	for run := 1; run <= 10; run++ {
+		if err := os.WriteFile(h.Output(int64(run)), make([]byte, 100), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	accounts := func([]int64) (map[int64]string, error) {
+		return map[int64]string{1: "maren", 2: "tobias", 3: "maren", 4: "maren", 5: "tobias", 6: "maren", 7: "maren", 8: "tobias", 9: "root", 10: "root"}, nil
+	}
+	left := func() (out []int64) {
+		list, err := outputsIn(h.Outputs())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, o := range list {
+			out = append(out, o.run)
+		}
+		return out
+	}
+	for _, tt := range []struct {
+		rule  tidyRule
+		files int
+		want  []int64
+	}{
+		{tidyRule{each: 500, all: 1000}, 0, []int64{1, 2, 3, 4, 5, 6, 7, 8, 9, 10}},
+		{tidyRule{each: 300, running: map[int64]bool{1: true}}, 2, []int64{1, 2, 5, 6, 7, 8, 9, 10}},
+		{tidyRule{all: 450}, 4, []int64{7, 8, 9, 10}},
+	} {
+		files, bytes, err := removeOutputs(h.Outputs(), tt.rule, accounts)
+		if got := left(); err != nil || files != tt.files || bytes != int64(files)*100 || !slices.Equal(got, tt.want) {
+			t.Errorf("%+v: took %d (%d bytes), %v; left are %v, want %v", tt.rule, files, bytes, err, got, tt.want)
+		}
+	}
 }
 
 // TestReadings: what was measured before and after a run is kept with it.

@@ -134,7 +134,14 @@ func (k *Keeper) open() (shut func(), err error) {
 			closeAll()
 		}
 	}()
+	// What is not there yet is looked at once more when it is.
+	if err := gates.Safe(k.home); err != nil {
+		return nil, err
+	}
 	if err := k.home.Prepare(); err != nil {
+		return nil, err
+	}
+	if err := gates.Safe(k.home); err != nil {
 		return nil, err
 	}
 	unlock, err := k.home.Lock()

@@ -181,7 +181,10 @@ func (k *Keeper) hear(ev agent.Event) {
 	case *engine.RunEnded:
 		b.EndedAt = calendar.InstantOf(k.now().Add(-time.Duration(ev.Ago) * time.Millisecond))
 		b.Readings = k.staged(b.Readings)
-		k.post(input{body: b, then: func([]engine.Decision) { k.ended(b.Run, ev.Agent, nil) }})
+		k.post(input{body: b, then: func([]engine.Decision) {
+			k.ended(b.Run, ev.Agent, nil)
+			k.printed(b.Usage.Output - b.Usage.Dropped)
+		}})
 	case *engine.RunLost:
 		k.post(input{body: b, then: func([]engine.Decision) { k.ended(b.Run, ev.Agent, nil) }})
 	case *engine.StartFailed:

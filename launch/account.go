@@ -369,10 +369,10 @@ func Reach(o *workstation.Order) error {
 	return nil
 }
 
-// Try returns the order for running a gate's program by hand, just as the
-// keeper would.
-func (l *Launcher) Try(g *gate.Gate, now calendar.Instant) (workstation.Order, error) {
-	return l.Order(g, &engine.Decision{Due: now, Reason: engine.Reason{Code: engine.CodeOpened}})
+// TryDecision is the decision by which a gate's program runs by hand, just as the
+// keeper would start it.
+func TryDecision(now calendar.Instant) engine.Decision {
+	return engine.Decision{Due: now, Reason: engine.Reason{Code: engine.CodeOpened}}
 }
 
 // SelfName returns the name of the account that this process runs as.

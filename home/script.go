@@ -1,0 +1,47 @@
+package home
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"timegate/core/gate"
+)
+
+// ScriptSize is how large a script is at most that is copied, in bytes.
+const ScriptSize = 512 << 10
+
+// KeptScript is where a gate's program is copied to.
+func (h Home) KeptScript(name string) string { return filepath.Join(h.scripts(), name) }
+
+// PutScript copies a gate's program into the home, where it stays and nobody
+// else can change it. It can be run by the account with a number, and by all only
+// if all could read what was copied, as its mode says.
+func (h Home) PutScript(name string, data []byte, mode fs.FileMode, uid int) error {
+	if err := h.Prepare(); err != nil {
+		return err
+	}
+	folder, all := os.FileMode(0o700), mode&0o005 == 0o005
+	if h.Scope == gate.System {
+		folder = 0o711 // other accounts run what is theirs
+	}
+	if err := os.MkdirAll(h.scripts(), folder); err != nil {
+		return Wrap(h.scripts(), err)
+	}
+	path := h.KeptScript(name)
+	own := os.FileMode(0o700)
+	if all && h.Scope == gate.System {
+		own = 0o755
+	}
+	if err := Replace(path, data, own); err != nil {
+		return Wrap(path, err)
+	}
+	if own == 0o700 && uid != os.Getuid() {
+		if err := letRun(path, uid); err != nil {
+			os.Remove(path)
+			return &Error{Path: path, Reason: "what was copied is not for all, and the file system knows no access control lists: " + err.Error(),
+				Remedy: "let all read the script, or put it in place by hand", Err: err}
+		}
+	}
+	return nil
+}
