@@ -24,6 +24,10 @@ type Notice struct {
 	Release func()
 }
 
+// MostFiles is how many names of files are told together; of more, only their
+// number is.
+const MostFiles = 100_000
+
 // Board is where the watches of a machine post what they see, and from which
 // a keeper takes it in that order. Posting never waits for the keeper.
 type Board struct {
@@ -90,7 +94,7 @@ func (b *Board) post(n Notice) {
 		b.queue[last] = n
 	} else if i := b.sameChange(n); i >= 0 {
 		q := &b.queue[i]
-		q.Files, q.Count = append(q.Files, n.Files...), q.Count+n.Count
+		q.Files, q.Count = append(q.Files, n.Files[:min(len(n.Files), max(MostFiles-len(q.Files), 0))]...), q.Count+n.Count
 	} else {
 		b.queue = append(b.queue, n)
 	}

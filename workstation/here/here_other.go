@@ -38,10 +38,10 @@ func Host() string {
 func Sessions(int) []workstation.Session { return nil }
 
 // SessionVars finds none.
-func SessionVars([]string) []string { return nil }
+func SessionVars([]string, int) []string { return nil }
 
 // HasX finds none.
-func HasX([]string) bool { return false }
+func HasX([]string, int) bool { return false }
 
 // Reading says that nothing is measured here.
 func Reading(string) (int64, error) { return 0, ErrNotServed }

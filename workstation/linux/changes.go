@@ -4,6 +4,7 @@ package linux
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
@@ -32,7 +33,12 @@ type folderTree struct {
 	changed map[string]bool // not posted yet
 	count   int64
 	next    time.Time // when it may post again
+	folders int       // that it has looked into
 }
+
+// mostFolders is how many folders one opening may watch: more are those of a
+// whole disk.
+const mostFolders = 30_000
 
 // setTrees says in which folders changes matter.
 func (f *Files) setTrees(watches []workstation.Watch) {
@@ -76,6 +82,10 @@ func (t *folderTree) scan(root string, since time.Time) {
 		}
 		p = filepath.Clean(p)
 		if d.IsDir() {
+			if t.folders++; t.folders > mostFolders {
+				t.refuse(fmt.Errorf("%s has more than %d folders in it, and not all are watched: name those that matter", root, mostFolders))
+				return fs.SkipAll
+			}
 			if err := t.files.watchFolder(p, t); err != nil {
 				t.refuse(err)
 				return fs.SkipDir
@@ -177,7 +187,9 @@ func (t *folderTree) note(p string) {
 	if !t.matches(p) {
 		return
 	}
-	t.changed[p] = true
+	if len(t.changed) < workstation.MostFiles {
+		t.changed[p] = true
+	}
 	t.count++
 	if now := time.Now(); now.Before(t.next) {
 		t.files.later(t.next)

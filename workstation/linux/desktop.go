@@ -11,6 +11,9 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
+
+	"github.com/godbus/dbus/v5"
 
 	"timegate/workstation"
 )
@@ -26,14 +29,49 @@ const FirstPerson = 1000
 
 // Sessions finds the desktop sessions of an account, or of all people where
 // uid is negative, by the processes in them: those that were told of a
-// display that is there. A process that knows more of its session counts for
-// more; an account has one.
+// display that is there and is the account's own, or root's. A process that
+// knows more of its session counts for more; an account has one. Of all people,
+// only those have a desktop whom the login manager names, where it answers; where
+// it does not, those whose display is root's.
 func Sessions(uid int) []workstation.Session {
-	best := map[int][]string{}
+	byOwner := processesBy(uid)
+	var strict func(owner int, vars []string) bool
+	if uid < 0 {
+		strict = onDesktop()
+	}
+	type found struct {
+		owner int
+		vars  []string
+	}
+	results := make(chan found, len(byOwner))
+	for owner, list := range byOwner {
+		// Reading what a process was told may hang, if that process wants it to.
+		go func() { results <- found{owner, bestVars(list, owner)} }()
+	}
+	late := time.After(patience)
+	var out []workstation.Session
+	for range byOwner {
+		select {
+		case f := <-results:
+			if f.vars != nil && (strict == nil || strict(f.owner, f.vars)) {
+				out = append(out, workstation.Session{UID: f.owner, Vars: f.vars, HasX: HasX(f.vars, f.owner)})
+			}
+			continue
+		case <-late:
+		}
+		break
+	}
+	slices.SortFunc(out, func(a, b workstation.Session) int { return a.UID - b.UID })
+	return out
+}
+
+// processesBy lists the processes of an account, or of all people's.
+func processesBy(uid int) map[int][]string {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
+	out := map[int][]string{}
 	for _, e := range entries {
 		if _, err := strconv.Atoi(e.Name()); err != nil {
 			continue
@@ -42,29 +80,72 @@ func Sessions(uid int) []workstation.Session {
 		if err != nil {
 			continue
 		}
-		st, ok := info.Sys().(*syscall.Stat_t)
 		owner := -1
-		if ok {
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
 			owner = int(st.Uid)
 		}
 		// The system's own accounts have no desktops; root's may be asked for.
-		if uid >= 0 && owner != uid || uid < 0 && owner < FirstPerson {
-			continue
+		if uid < 0 && owner >= FirstPerson || owner == uid && uid >= 0 {
+			out[owner] = append(out[owner], e.Name())
 		}
-		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
+	}
+	return out
+}
+
+// bestVars returns what the process knows that knows most of a session. It may
+// block.
+func bestVars(processes []string, owner int) (best []string) {
+	for _, pid := range processes {
+		env, err := readSome("/proc/"+pid+"/environ", mostEnviron)
 		if err != nil {
 			continue
 		}
-		if vars := sessionVars(string(env)); len(vars) > len(best[owner]) {
-			best[owner] = vars
+		if vars := SessionVars(strings.Split(string(env), "\x00"), owner); len(vars) > len(best) {
+			best = vars
 		}
 	}
-	var out []workstation.Session
-	for owner, vars := range best {
-		out = append(out, workstation.Session{UID: owner, Vars: vars, HasX: HasX(vars)})
+	return best
+}
+
+// onDesktop returns whether somebody is on a desktop by another word than that
+// of their own processes.
+func onDesktop() func(owner int, vars []string) bool {
+	graphical, err := graphicalSessions()
+	if err == nil {
+		return func(owner int, _ []string) bool { return graphical[owner] }
 	}
-	slices.SortFunc(out, func(a, b workstation.Session) int { return a.UID - b.UID })
-	return out
+	return func(_ int, vars []string) bool { return displayThere(valuesOf(vars), 0) }
+}
+
+// graphicalSessions asks the login manager who is logged on to a desktop.
+func graphicalSessions() (map[int]bool, error) {
+	conn, err := dialBus()
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	var list []struct {
+		ID   string
+		UID  uint32
+		User string
+		Seat string
+		Path dbus.ObjectPath
+	}
+	if err := call(conn.Object(loginName, loginPath), loginManager+".ListSessions").Store(&list); err != nil {
+		return nil, err
+	}
+	out := map[int]bool{}
+	for _, s := range list {
+		var props map[string]dbus.Variant
+		if err := call(conn.Object(loginName, s.Path), properties+".GetAll", loginSession).Store(&props); err != nil {
+			continue
+		}
+		text := func(name string) string { value, _ := props[name].Value().(string); return value }
+		if strings.HasPrefix(text("Class"), "user") && text("State") != "closing" && slices.Contains([]string{"x11", "wayland", "mir"}, text("Type")) {
+			out[int(s.UID)] = true
+		}
+	}
+	return out, nil
 }
 
 // Sessions implements [workstation.Workstation]: the variables of a session are
@@ -91,69 +172,73 @@ func desktops() []string {
 	return out
 }
 
-// HasX reports whether a session's variables name an X server that is
-// there.
-func HasX(vars []string) bool {
+// HasX reports whether a session's variables name an X server that is there,
+// and is the account's or root's.
+func HasX(vars []string, uid int) bool { return xThere(valuesOf(vars)["DISPLAY"], uid) }
+
+func valuesOf(vars []string) map[string]string {
+	out := map[string]string{}
 	for _, v := range vars {
-		if name, ok := strings.CutPrefix(v, "DISPLAY="); ok {
-			return xThere(name)
-		}
+		name, value, _ := strings.Cut(v, "=")
+		out[name] = value
 	}
-	return false
+	return out
 }
 
-// sessionVars picks the variables of a desktop session out of an environment;
-// there are none where its display is not there. What a keeper has started
-// does not count: it may have been told of a display that shows nothing.
-func sessionVars(env string) []string { return SessionVars(strings.Split(env, "\x00")) }
-
-// SessionVars picks the variables of a desktop session out of a list of
-// NAME=value.
-func SessionVars(env []string) []string {
+// SessionVars picks the variables of a desktop session of an account out of a
+// list of NAME=value; there are none where its display is not there. What a
+// keeper has started does not count: it may have been told of a display that
+// shows nothing.
+func SessionVars(env []string, uid int) []string {
 	var out []string
-	values := map[string]string{}
 	for _, v := range env {
 		name, value, ok := strings.Cut(v, "=")
 		if name == workstation.MarkVariable {
 			return nil
 		}
 		if ok && value != "" && slices.Contains(desktopVariables, name) {
-			values[name] = value
 			out = append(out, v)
 		}
 	}
-	if !displayThere(values) {
+	if !displayThere(valuesOf(out), uid) {
 		return nil
 	}
 	slices.Sort(out)
 	return out
 }
 
-// displayThere reports whether the socket of a display exists: an X server's
-// (X(7)), or a Wayland compositor's.
-func displayThere(values map[string]string) bool {
+// displayThere reports whether the socket of a display exists and is an
+// account's or root's: an X server's (X(7)), or a Wayland compositor's.
+func displayThere(values map[string]string, uid int) bool {
 	if name := values["WAYLAND_DISPLAY"]; name != "" {
 		if !filepath.IsAbs(name) {
 			name = filepath.Join(values["XDG_RUNTIME_DIR"], name)
 		}
-		if isSocket(name) {
+		if isSocketOf(name, uid) {
 			return true
 		}
 	}
-	return xThere(values["DISPLAY"])
+	return xThere(values["DISPLAY"], uid)
 }
 
-// xThere reports whether the X server that a DISPLAY names is there.
-func xThere(display string) bool {
+// xThere reports whether the X server that a DISPLAY names is there, and whose
+// it is.
+func xThere(display string, uid int) bool {
 	host, rest, ok := strings.Cut(display, ":")
 	number, _, _ := strings.Cut(rest, ".")
 	if _, err := strconv.Atoi(number); !ok || host != "" || err != nil {
 		return false
 	}
-	return isSocket(fmt.Sprintf("/tmp/.X11-unix/X%s", number))
+	return isSocketOf(fmt.Sprintf("/tmp/.X11-unix/X%s", number), uid)
 }
 
-func isSocket(path string) bool {
+// isSocketOf reports whether a path is a socket that an account or root has
+// made.
+func isSocketOf(path string, uid int) bool {
 	info, err := os.Stat(path)
-	return err == nil && info.Mode()&os.ModeSocket != 0
+	if err != nil || info.Mode()&os.ModeSocket == 0 {
+		return false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && (st.Uid == 0 || int(st.Uid) == uid)
 }

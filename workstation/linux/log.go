@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+	"golang.org/x/sys/unix"
 
 	"timegate/core/phrase"
 	"timegate/workstation"
@@ -22,6 +23,8 @@ const (
 	lineText = 1 << 10
 	// lineBreath is how long matches are gathered after one was posted.
 	lineBreath = time.Second
+	// mostBehind is how much of what was added at once is looked at.
+	mostBehind = 64 << 20
 	// rotated is how long a log that was put aside is still read: its writer
 	// may not have noticed yet.
 	rotated = 10 * time.Second
@@ -78,7 +81,8 @@ func (f *Files) setLogs(watches []workstation.Watch) {
 }
 
 func (l *log) open() *reading {
-	file, err := os.Open(l.path)
+	// A pipe, or a terminal, is not waited for.
+	file, err := os.OpenFile(l.path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
 	if err != nil {
 		return nil
 	}
@@ -143,6 +147,8 @@ func (l *log) reopen() {
 func (l *log) read(r *reading) {
 	if info, err := r.file.Stat(); err == nil && info.Size() < r.offset {
 		r.offset, r.partial = 0, nil // it was cut off and begun anew
+	} else if err == nil && info.Size()-r.offset > mostBehind {
+		r.offset, r.partial = info.Size()-mostBehind, nil // as much as nobody writes in a moment
 	}
 	buf := make([]byte, 32<<10)
 	for {

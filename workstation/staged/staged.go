@@ -325,8 +325,8 @@ func withPeople(list []engine.Person) func(*engine.Facts) {
 // Sessions implements [workstation.Workstation]. A session of an account that
 // is logged on has the display of this process, where it has one.
 func (m *Machine) Sessions(uid int) (list []workstation.Session, told bool) {
-	own := workstation.Session{UID: os.Getuid(), Vars: here.SessionVars(os.Environ())}
-	own.HasX = here.HasX(own.Vars)
+	own := workstation.Session{UID: os.Getuid(), Vars: here.SessionVars(os.Environ(), os.Getuid())}
+	own.HasX = here.HasX(own.Vars, own.UID)
 	var out []workstation.Session
 	for _, p := range m.board.Facts().People {
 		u, err := user.Lookup(p.Account)

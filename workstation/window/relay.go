@@ -5,6 +5,7 @@ package window
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"strconv"
@@ -20,10 +21,12 @@ import (
 // The descriptor by which a relay speaks with whoever started it.
 const starterFD = 3
 
-// Numbers of the displays that relays make: well above those of real ones.
+// Numbers of the displays that relays make: well above those of real ones, and
+// so many that nobody can take them all. One is chosen by chance.
 const (
-	firstNumber = 1000
-	lastNumber  = 9999
+	firstNumber = 10_000
+	lastNumber  = 1_000_000_000
+	numberTries = 100
 )
 
 // idleTimeout is how long a relay waits for its program to connect where the
@@ -84,13 +87,9 @@ func newRelay(mode Mode) (*relay, *net.UnixListener, int, error) {
 
 // listen makes a display of its own.
 func listen() (*net.UnixListener, int, error) {
-	for number := firstNumber; number <= lastNumber; number++ {
-		addr := &net.UnixAddr{Name: socketOf(number), Net: "unix"}
-		l, err := net.ListenUnix("unix", addr)
-		if errors.Is(err, syscall.EADDRINUSE) && left(addr) {
-			os.Remove(addr.Name) // nobody else's can be removed
-			l, err = net.ListenUnix("unix", addr)
-		}
+	for range numberTries {
+		number := firstNumber + rand.IntN(lastNumber-firstNumber)
+		l, err := net.ListenUnix("unix", &net.UnixAddr{Name: socketOf(number), Net: "unix"})
 		if err == nil {
 			return l, number, nil
 		}
@@ -99,22 +98,6 @@ func listen() (*net.UnixListener, int, error) {
 		}
 	}
 	return nil, 0, errors.New("no number is left for a display")
-}
-
-// left reports whether a socket was left by a relay that was killed. One that
-// is just being made does not answer yet either, but it is young.
-func left(addr *net.UnixAddr) bool {
-	const young = time.Minute
-	info, err := os.Stat(addr.Name)
-	if err != nil || time.Since(info.ModTime()) < young {
-		return false
-	}
-	c, err := net.DialUnix("unix", nil, addr)
-	if err != nil {
-		return errors.Is(err, syscall.ECONNREFUSED)
-	}
-	c.Close()
-	return false
 }
 
 // follow learns which program it is for, and waits for its end.

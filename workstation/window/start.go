@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strconv"
 	"strings"
@@ -65,10 +66,13 @@ func StartRelay(mode Mode, as *syscall.Credential, vars []string) (*Relay, error
 	return r, nil
 }
 
+// mostGreeting is how much a relay may say, in bytes.
+const mostGreeting = 4 << 10
+
 // greet waits for the relay's display.
 func (r *Relay) greet() error {
 	r.starter.SetReadDeadline(time.Now().Add(patience))
-	line, err := bufio.NewReader(r.starter).ReadString('\n')
+	line, err := bufio.NewReader(io.LimitReader(r.starter, mostGreeting)).ReadString('\n')
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		return fmt.Errorf("the display did not answer within %v", patience)
 	}
