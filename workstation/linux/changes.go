@@ -83,6 +83,9 @@ func (t *folderTree) scan(root string, since time.Time) {
 		p = filepath.Clean(p)
 		if d.IsDir() {
 			if t.folders++; t.folders > mostFolders {
+				t.folders = t.files.watchedBy(t) // some have gone
+			}
+			if t.folders > mostFolders {
 				t.refuse(fmt.Errorf("%s has more than %d folders in it, and not all are watched: name those that matter", root, mostFolders))
 				return fs.SkipAll
 			}

@@ -190,6 +190,16 @@ func (f *Files) watchFolder(dir string, o observer) error {
 	return nil
 }
 
+// watchedBy counts the folders that an observer looks at.
+func (f *Files) watchedBy(o observer) (n int) {
+	for _, observers := range f.folders {
+		if observers[o] {
+			n++
+		}
+	}
+	return n
+}
+
 func sysctl(name string) string {
 	b, err := os.ReadFile("/proc/sys/fs/inotify/" + name)
 	if err != nil {
