@@ -16,6 +16,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/words"
+	"timegate/install"
 	"timegate/keeper"
 	"timegate/launch"
 	"timegate/workstation"
@@ -60,7 +61,8 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	}
 	defer machine.Close()
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log,
+	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log, Turns: install.Watched() / 2,
+		Ready: func() { tellManager(log, "READY=1") }, Turned: func() { tellManager(log, "WATCHDOG=1") },
 		Observe: func(ev engine.Event, decisions []engine.Decision) {
 			for _, d := range decisions {
 				log.Info(string(d.Kind), "gate", d.Gate, "run", d.Run, "result", string(d.Result), "reason", words.Reason(d.Reason))
@@ -78,6 +80,13 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 		return err
 	case <-time.After(endPatience):
 		return errors.New("the keeper has not ended in good order: something that it waits for hangs")
+	}
+}
+
+// tellManager tells the service manager how the keeper does.
+func tellManager(log *slog.Logger, state string) {
+	if err := install.Tell(state); err != nil {
+		log.Warn("the service manager cannot be told", "state", state, "error", err)
 	}
 }
 

@@ -72,12 +72,31 @@ Description=Time Gate: starts programs at boot, at times and on events
 After=dbus.service
 
 [Service]
-Type=exec
+# It says when it answers, and from then on that its loop turns.
+Type=notify
+NotifyAccess=main
+WatchdogSec=2min
 ExecStart=` + quoted + ` --scope system keeper run
 Restart=on-failure
+# Agents and programs go on without it, and the next one takes them up; so they
+# do when one of them uses up the memory.
 KillMode=process
+OOMPolicy=continue
+# Each run has a control group of its own below this one.
 Delegate=yes
+# The folder of the socket stays when it begins anew.
 RuntimeDirectory=timegate
+RuntimeDirectoryPreserve=restart
+# Where its state lies, closed to all but for what is theirs.
+StateDirectory=timegate
+StateDirectoryMode=0711
+# It waits for many at once; programs get the limits of their accounts.
+LimitNOFILE=1024:524288
+TasksMax=infinity
+# Keys of root's session are nobody else's.
+KeyringMode=private
+# What else can be closed to a service would be closed to every program that it
+# starts: they are to do what they do at a login.
 
 [Install]
 WantedBy=multi-user.target

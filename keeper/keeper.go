@@ -37,6 +37,10 @@ type Options struct {
 	Observe func(engine.Event, []engine.Decision)
 	// Ready is called once the keeper answers on its socket.
 	Ready func()
+	// Turned is called every Turns on the keeper's goroutine, which shows that
+	// it goes on; 0 for never.
+	Turns  time.Duration
+	Turned func()
 }
 
 // Keeper is a keeper at work.
@@ -47,6 +51,8 @@ type Keeper struct {
 	log     *slog.Logger
 	observe func(engine.Event, []engine.Decision)
 	ready   func()
+	turns   time.Duration
+	turned  func()
 
 	inbox chan input    // from workers and from the control socket
 	gone  chan struct{} // closed when Run returns
@@ -86,7 +92,7 @@ type input struct {
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
-		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready,
+		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned,
 		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
 		patience: startPatience, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
 		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
@@ -172,6 +178,12 @@ func (k *Keeper) open() (shut func(), err error) {
 }
 
 func (k *Keeper) loop(ctx context.Context) {
+	var turns <-chan time.Time
+	if k.turns > 0 {
+		ticker := time.NewTicker(k.turns)
+		defer ticker.Stop()
+		turns = ticker.C
+	}
 	for {
 		k.prepare()
 		select {
@@ -191,6 +203,8 @@ func (k *Keeper) loop(ctx context.Context) {
 			k.drain(in)
 		case <-k.folder.changed:
 			k.reload(nil)
+		case <-turns:
+			k.turned()
 		case <-k.chores.due():
 			k.chore()
 		}

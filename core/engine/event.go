@@ -46,8 +46,8 @@ type Begin struct {
 	Ended []RunEnded `json:"ended,omitempty"`
 	// FirstRun is the least number of a new run: lower ones were given before,
 	// in a journal that is no more. 0 where the state knows.
-	FirstRun int64 `json:"first_run,omitempty"`
-	Lost  []int64    `json:"lost,omitempty"`
+	FirstRun int64   `json:"first_run,omitempty"`
+	Lost     []int64 `json:"lost,omitempty"`
 }
 
 // Environment is where a keeper keeps its gates.
