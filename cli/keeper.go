@@ -35,6 +35,7 @@ func (a *app) keeperCommand() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "staged", Usage: "on a stand-in for a machine, for trying things out"},
 					&cli.StringFlag{Name: "at", Usage: "with --staged: begin at this `TIME`, as in \"2026-11-30 06:30\""},
+					&cli.BoolFlag{Name: "set-aside", Usage: "move a damaged journal aside, save what can be read of it, and begin a new one (user scope)"},
 					&cli.FloatFlag{Name: "speed", Usage: "with --staged: let the clock run `N` times faster while no program runs", Value: 1},
 				},
 			},
@@ -52,6 +53,9 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	debug.SetGCPercent(100)
+	if c.Bool("set-aside") && a.home.Scope == gate.System {
+		return usageError("--set-aside is for the user scope: look yourself what has happened to root's journal, and move it aside")
+	}
 	if a.home.Scope == gate.System {
 		here.SetUmask(launch.LoginUmask()) // what programs get at a fresh login
 	}
@@ -61,7 +65,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	}
 	defer machine.Close()
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log, Turns: install.Watched() / 2,
+	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log, Turns: install.Watched() / 2, SetAside: c.Bool("set-aside"),
 		Ready: func() { tellManager(log, "READY=1") }, Turned: func() { tellManager(log, "WATCHDOG=1") },
 		Observe: func(ev engine.Event, decisions []engine.Decision) {
 			for _, d := range decisions {

@@ -14,6 +14,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/forecast"
 	"timegate/core/gate"
+	"timegate/core/words"
 	"timegate/gates"
 	"timegate/journal"
 )
@@ -72,7 +73,21 @@ func (a *app) list(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	a.printList(rows)
+	a.sayTroubles(ctx)
 	return nil
+}
+
+// sayTroubles tells of what keeps a keeper from starting programs.
+func (a *app) sayTroubles(ctx context.Context) {
+	status, err := a.client.Status(ctx)
+	if err != nil {
+		return
+	}
+	for _, t := range status.Troubles {
+		if t.Stops {
+			fmt.Fprintf(a.err, "%s %s: %s\n", a.err.bad("trouble:"), words.Line(t.What), words.Line(t.Why))
+		}
+	}
 }
 
 func (a *app) printList(rows []listed) {

@@ -34,7 +34,16 @@ func NewClient(h home.Home) *Client {
 		var d net.Dialer
 		return d.DialContext(ctx, "unix", h.Socket)
 	}
-	return &Client{home: h, http: http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}, Timeout: 15 * time.Second}}
+	return &Client{home: h, http: http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}, Timeout: patience}}
+}
+
+// patience is how long a keeper may take for an answer.
+const patience = 15 * time.Second
+
+// isTimeout reports whether an error is that something took too long.
+func isTimeout(err error) bool {
+	late, ok := errors.AsType[net.Error](err)
+	return ok && late.Timeout()
 }
 
 // Status asks the keeper what goes on. Its error is [ErrNoKeeper] where none
@@ -164,6 +173,8 @@ func callError(res *http.Response, err error) error {
 		return ErrNoKeeper
 	case errors.Is(err, fs.ErrPermission):
 		return &PermissionError{Reason: "this home's keeper is another person's"}
+	case isTimeout(err):
+		return fmt.Errorf("the keeper does not answer within %v; it may be stopped, or its machine under heavy load", patience)
 	case err != nil:
 		return fmt.Errorf("ask the keeper: %w", err)
 	case res.StatusCode == http.StatusOK:

@@ -62,8 +62,9 @@ func timeOf(at calendar.Instant) *time.Time {
 
 // Trouble is something that a keeper cannot be told, or do, on its machine.
 type Trouble struct {
-	What string `json:"what"`
-	Why  string `json:"why"`
+	Stops bool   `json:"stops,omitempty"` // it keeps programs from starting
+	What  string `json:"what"`
+	Why   string `json:"why"`
 }
 
 // Decision is what was decided, with its reason in words and, for programs, as

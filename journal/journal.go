@@ -50,7 +50,10 @@ type FileError struct {
 	Reason string
 	Remedy string
 	Full   bool // the disk is
-	Err    error
+	// Unusable says that the file will never serve as a journal: it is damaged,
+	// or none of ours.
+	Unusable bool
+	Err      error
 }
 
 func (e *FileError) Error() string {
@@ -169,7 +172,7 @@ func (j *Journal) connect(options string, patience time.Duration) (*sql.DB, erro
 	return db, nil
 }
 
-const setAside = "move it aside, and the keeper begins a new one"
+const setAside = "move it aside, and the keeper begins a new one; keeper run --set-aside does both, and saves what can be read"
 
 // looksRight refuses files that are no database of ours before anything is
 // written to them.
@@ -195,7 +198,7 @@ func looksRight(path string) error {
 	var head [100]byte
 	n, _ := f.Read(head[:])
 	if n < len(head) || !strings.HasPrefix(string(head[:]), "SQLite format 3\x00") {
-		return &FileError{Path: path, Reason: "it is not a journal but another file, or damaged", Remedy: setAside}
+		return &FileError{Path: path, Reason: "it is not a journal but another file, or damaged", Remedy: setAside, Unusable: true}
 	}
 	if id := uint32(head[68])<<24 | uint32(head[69])<<16 | uint32(head[70])<<8 | uint32(head[71]); id != applicationID && id != 0 {
 		return &FileError{Path: path, Reason: "it is another program's database", Remedy: setAside}
@@ -222,7 +225,7 @@ func (j *Journal) wrap(err error) error {
 	if errors.As(err, &code) {
 		switch code.Code() & primaryCode {
 		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
-			e.Reason, e.Remedy = "it is damaged", setAside
+			e.Reason, e.Remedy, e.Unusable = "it is damaged", setAside, true
 		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
 			e.Reason, e.Remedy = "it cannot be written", "check the owner and the mode of the file and its folder"
 			if readOnlyDisk(j.path) {

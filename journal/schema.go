@@ -217,6 +217,7 @@ func (j *Journal) strange(has int) error {
 		e.Remedy = "let this one's keeper begin, which brings it up to date"
 	case has == 0:
 		e.Reason, e.Remedy = "nothing is in it: the file "+filepath.Base(j.path)+"-wal that belonged to it is missing, or its keeper has only just made it", setAside
+		e.Unusable = true
 	case has < oldVersion:
 		e.Reason, e.Remedy = fmt.Sprintf("it was made by an earlier Time Gate (version %d), which this one cannot read", has), setAside
 	}

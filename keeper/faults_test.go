@@ -3,10 +3,12 @@
 package keeper
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -200,5 +202,60 @@ func TestNumbersDoNotRepeat(t *testing.T) {
 	k.ended("vault-copy")
 	if stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err != nil {
 		t.Errorf("the old journal's program was ended too: %v %s", err, stat)
+	}
+}
+
+// TestDamagedJournal: a damaged journal is not used; where that is wished it is
+// set aside, what can be read of it is saved, and the keeper goes on.
+func TestDamagedJournal(t *testing.T) {
+	t.Setenv("DISPLAY", "")
+	h := homeWith(t, "glue-warm", gateText("/bin/true", `"signal now"`, "[rules]", `busy = "beside"`))
+	k, c := keep(t, h, newMachine(t)), control.NewClient(h)
+	const runs = 400
+	for range runs {
+		if _, err := c.Send(t.Context(), "now"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range runs {
+		k.ended("glue-warm")
+	}
+	if err := k.end(); err != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct {
+		name  string
+		from  int64 // of the pages that are overwritten
+		saves bool
+	}{{"in the middle", 40, true}, {"at the beginning", 0, false}} {
+		f, err := os.OpenFile(h.Journal(), os.O_WRONLY, 0)
+		if err == nil {
+			_, err = f.WriteAt(bytes.Repeat([]byte("glue"), 3*1024), tt.from*4096)
+		}
+		if err := errors.Join(err, f.Close()); err != nil {
+			t.Fatal(err)
+		}
+		saved, err := journal.SetAside(h.Journal(), time.Now())
+		if err != nil || (saved.Lines > 0) != tt.saves || tt.saves && saved.Runs < runs/4 {
+			t.Errorf("damaged %s: saved %+v, %v", tt.name, saved, err)
+		}
+		if _, err := os.Stat(saved.Aside); err != nil {
+			t.Error(err)
+		}
+		time.Sleep(time.Second) // another name
+	}
+	// A keeper does it by itself, if that is wished, and gives no number twice.
+	if err := os.WriteFile(h.Journal(), bytes.Repeat([]byte("glue"), 4096), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := New(Options{Home: h, Workstation: newMachine(t)}).Run(t.Context()); err == nil || !strings.Contains(err.Error(), "--set-aside") {
+		t.Errorf("without asking: %v", err)
+	}
+	k = keepWith(t, h, newMachine(t), func(k *Keeper) { k.setAside = true })
+	if _, err := c.Send(t.Context(), "now"); err != nil {
+		t.Fatal(err)
+	}
+	if d := k.ended("glue-warm"); d.Result != engine.ResultOK || d.Run <= runs {
+		t.Errorf("in the new journal: %+v", d)
 	}
 }

@@ -41,18 +41,22 @@ type Options struct {
 	// it goes on; 0 for never.
 	Turns  time.Duration
 	Turned func()
+	// SetAside says that a journal that is damaged is moved aside, and what can
+	// be read of it is taken over into a new one.
+	SetAside bool
 }
 
 // Keeper is a keeper at work.
 type Keeper struct {
-	home    home.Home
-	ws      workstation.Workstation
-	crew    *agent.Crew
-	log     *slog.Logger
-	observe func(engine.Event, []engine.Decision)
-	ready   func()
-	turns   time.Duration
-	turned  func()
+	home     home.Home
+	ws       workstation.Workstation
+	crew     *agent.Crew
+	log      *slog.Logger
+	observe  func(engine.Event, []engine.Decision)
+	ready    func()
+	turns    time.Duration
+	turned   func()
+	setAside bool
 
 	inbox chan input    // from workers and from the control socket
 	gone  chan struct{} // closed when Run returns
@@ -92,7 +96,7 @@ type input struct {
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
-		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned,
+		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside,
 		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
 		patience: startPatience, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
 		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
@@ -155,7 +159,7 @@ func (k *Keeper) open() (shut func(), err error) {
 		return nil, err
 	}
 	closers = append(closers, unlock)
-	if k.journal, err = journal.Open(k.home.Journal()); err != nil {
+	if err := k.openJournal(); err != nil {
 		return nil, err
 	}
 	closers = append(closers, func() { k.journal.Close() })
@@ -175,6 +179,29 @@ func (k *Keeper) open() (shut func(), err error) {
 	k.crew = agent.NewCrew(k.home, secret, k.log, k.hear)
 	closers = append(closers, k.crew.Close)
 	return closeAll, nil
+}
+
+// openJournal opens the journal. One that is damaged is set aside, where that is
+// wished.
+func (k *Keeper) openJournal() (err error) {
+	k.journal, err = journal.Open(k.home.Journal())
+	if err == nil {
+		if _, _, err = k.journal.State(); err != nil { // what it begins from can be read
+			k.journal.Close()
+		}
+	}
+	bad, is := errors.AsType[*journal.FileError](err)
+	if !k.setAside || !is || !bad.Unusable {
+		return err
+	}
+	saved, err := journal.SetAside(k.home.Journal(), k.now())
+	if err != nil {
+		return err
+	}
+	k.log.Warn("the journal could not be used, and was set aside", "reason", bad.Reason, "aside", saved.Aside,
+		"runs_saved", saved.Runs, "lines_saved", saved.Lines, "state_saved", saved.State)
+	k.journal, err = journal.Open(k.home.Journal())
+	return err
 }
 
 func (k *Keeper) loop(ctx context.Context) {

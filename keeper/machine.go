@@ -134,17 +134,17 @@ func (k *Keeper) troubles() []workstation.Trouble {
 		out = append(out, wakeTrouble(err))
 	}
 	for name := range k.programs.late {
-		out = append(out, workstation.Trouble{What: "starting " + name, Why: "what it is started from does not answer"})
+		out = append(out, workstation.Trouble{Stops: true, What: "starting " + name, Why: "what it is started from does not answer"})
 	}
 	if k.reloads.late {
-		out = append(out, workstation.Trouble{What: "the folder of gates", Why: "it does not answer; the last good gates go on"})
+		out = append(out, workstation.Trouble{Stops: true, What: "the folder of gates", Why: "it does not answer; the last good gates go on"})
 	}
 	if r := &k.recorder; r.err != nil {
 		why := fmt.Sprintf("it cannot be written since %s, and %s: %v", r.since.Format(time.TimeOnly), k.meanwhile(), r.err)
 		if r.lost > 0 {
 			why += fmt.Sprintf("; %d events are lost from the history already", r.lost)
 		}
-		out = append(out, workstation.Trouble{What: "the journal", Why: why})
+		out = append(out, workstation.Trouble{Stops: true, What: "the journal", Why: why})
 	}
 	slices.SortFunc(out, func(a, b workstation.Trouble) int { return strings.Compare(a.What, b.What) })
 	return out

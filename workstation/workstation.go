@@ -95,8 +95,9 @@ func (w Wake) After(old Wake) Wake { return Wake{Asleep: w.Asleep + old.Asleep} 
 
 // Trouble is something that a keeper wants to be told of and cannot be.
 type Trouble struct {
-	What string `json:"what"`
-	Why  string `json:"why"`
+	Stops bool   `json:"stops,omitempty"` // it keeps programs from starting
+	What  string `json:"what"`
+	Why   string `json:"why"`
 }
 
 // Order says what to start.
