@@ -20,8 +20,10 @@ const (
 	reportRate  = 2_000  // reports a second
 	reportBurst = 20_000
 	outputRate  = 64 << 20 // bytes a second
-	textMost    = 2 << 10  // bytes of a message
-	filesMost   = 10_000   // names in a notice
+	noticeRate  = 12       // notices a second, of each thing that is watched
+	noticeBurst = 200
+	textMost    = 2 << 10 // bytes of a message
+	filesMost   = 10_000  // names in a notice
 	placesMost  = 10_000
 )
 
@@ -42,6 +44,7 @@ type Agent struct {
 	done    chan struct{}
 	pace    *rate.Limiter
 	volume  *rate.Limiter
+	notices *rate.Limiter
 
 	mu       sync.Mutex // guards what follows
 	queue    []request
@@ -75,7 +78,7 @@ func newAgent(c *Crew, account string) *Agent {
 	known := make(chan struct{})
 	close(known)
 	return &Agent{crew: c, account: account, kick: make(chan struct{}, 1), done: make(chan struct{}), runs: map[int64]*keptRun{}, asked: map[int64]chan content{}, given: map[int64]func(){},
-		kinds: map[string]workstation.Watch{}, known: known, needed: true, pace: rate.NewLimiter(reportRate, reportBurst), volume: rate.NewLimiter(outputRate, outputRate)}
+		kinds: map[string]workstation.Watch{}, known: known, needed: true, pace: rate.NewLimiter(reportRate, reportBurst), volume: rate.NewLimiter(outputRate, outputRate), notices: rate.NewLimiter(2*noticeRate, noticeBurst)}
 }
 
 // name is what people know the agent's account by.
@@ -223,6 +226,7 @@ func (a *Agent) watch(w workstation.Wants, has bool) (known <-chan struct{}) {
 	for _, x := range w.Watches {
 		a.kinds[x.Key] = x
 	}
+	a.notices.SetLimit(rate.Limit(noticeRate * (2 + len(w.Watches) + len(w.Places))))
 	wanted := map[string]bool{}
 	for _, p := range w.Places {
 		wanted[p.Name] = true

@@ -187,7 +187,8 @@ func (a *Agent) takeNotice(n *notice) {
 	if !wanted {
 		return // it was, a moment ago, or never
 	}
-	b := &engine.Occurred{Event: w.Event.Kind, Name: n.Key, Subject: clip(n.Subject), Text: clip(n.Text), Count: max(n.Count, 0)}
+	a.notices.Wait(context.Background())
+	b := &engine.Occurred{Event: w.Event.Kind, Name: n.Key, Subject: oneLine(n.Subject), Text: oneLine(n.Text), Count: max(n.Count, 0)}
 	for _, f := range n.Files[:min(len(n.Files), filesMost)] {
 		if strings.HasPrefix(f, "/") && len(f) < textMost*2 && !strings.Contains(f, "\x00") {
 			b.Files = append(b.Files, f)
@@ -211,6 +212,7 @@ func (a *Agent) takePlaces(p *places) {
 	}
 	a.mu.Unlock()
 	if changed {
+		a.notices.Wait(context.Background())
 		a.crew.tell(Event{Agent: a})
 	}
 }
@@ -225,9 +227,15 @@ func (a *Agent) takeTroubles(list []workstation.Trouble) {
 	}
 }
 
-// clip bounds a text of an agent.
-func clip(s string) string {
-	s = words.Line(s)
+// oneLine bounds a text that programs are told as it is, as one line.
+func oneLine(s string) string {
+	return cut(strings.NewReplacer("\x00", "?", "\n", " ", "\r", " ").Replace(s))
+}
+
+// clip bounds a text of an agent that people read.
+func clip(s string) string { return cut(words.Line(s)) }
+
+func cut(s string) string {
 	if len(s) <= textMost {
 		return s
 	}

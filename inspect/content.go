@@ -20,7 +20,7 @@ import (
 
 // content looks into an executable file: is it a program for this machine, or
 // a script that its interpreter will understand?
-func content(path string) []gate.Finding {
+func content(path string, who Who) []gate.Finding {
 	var out []gate.Finding
 	add := func(code, message, remedy string) {
 		out = append(out, gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
@@ -54,7 +54,7 @@ func content(path string) []gate.Finding {
 	if problem, _ := wrongBinary(interpreter); problem != "" {
 		add("architecture", fmt.Sprintf("the script %s wants an interpreter that does not fit: %s", path, problem), "install the one for this machine")
 	} else if whole {
-		if problem := syntaxError(interpreter, path); problem != "" {
+		if problem := syntaxError(interpreter, path, who); problem != "" {
 			add("script-syntax", problem, "mend the script; its interpreter says this without running it")
 		}
 	}
@@ -67,7 +67,7 @@ const scriptSize = 1 << 20
 // readHead returns the beginning of a file, and whether it is small enough to
 // be looked at whole.
 func readHead(path string) (head []byte, whole bool, err error) {
-	f, err := os.Open(path)
+	f, err := openPlain(path)
 	if err != nil {
 		return nil, false, err
 	}
@@ -87,7 +87,12 @@ var machines = map[string][]elf.Machine{
 
 // wrongBinary says why a program does not fit this machine, or "".
 func wrongBinary(path string) (problem, remedy string) {
-	f, err := elf.Open(path)
+	file, err := openPlain(path)
+	if err != nil {
+		return "", ""
+	}
+	defer file.Close()
+	f, err := elf.NewFile(file)
 	if errors.As(err, new(*elf.FormatError)) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		if head, _, err := readHead(path); err == nil && bytes.HasPrefix(head, []byte(elf.ELFMAG)) {
 			return path + " is a damaged program", "install it anew"
@@ -124,7 +129,7 @@ var checkModes = map[string][]string{
 // syntaxError lets an interpreter of the system's own look at a script, and
 // returns what it finds wrong. It is never asked to run the script, nor is an
 // interpreter from elsewhere run at all.
-func syntaxError(interpreter, script string) string {
+func syntaxError(interpreter, script string, who Who) string {
 	real, err := filepath.EvalSymlinks(interpreter)
 	dir := filepath.Dir(real)
 	args, ok := checkModes[filepath.Base(interpreter)]
@@ -135,7 +140,10 @@ func syntaxError(interpreter, script string) string {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, interpreter, append(slices.Clone(args), script)...)
-	cmd.Env = []string{"LC_ALL=C", "PATH=/usr/bin:/bin"}
+	cmd.Env, cmd.Dir = []string{"LC_ALL=C", "PATH=/usr/bin:/bin"}, "/"
+	if err := runAs(cmd, who); err != nil {
+		return ""
+	}
 	out, err := cmd.CombinedOutput()
 	if err == nil || ctx.Err() != nil || !errors.As(err, new(*exec.ExitError)) {
 		return ""

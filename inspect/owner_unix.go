@@ -3,7 +3,10 @@
 package inspect
 
 import (
+	"errors"
 	"io/fs"
+	"os"
+	"os/exec"
 	"syscall"
 )
 
@@ -15,4 +18,31 @@ func ownersOf(info fs.FileInfo) (uid, gid int, ok bool) {
 		return 0, 0, false
 	}
 	return int(st.Uid), int(st.Gid), true
+}
+
+// openPlain opens a plain file, and waits for nothing that is none, nor for
+// somebody who holds it (a lease in fcntl(2)).
+func openPlain(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOCTTY, 0)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		f.Close()
+		return nil, errors.Join(err, fs.ErrInvalid)
+	}
+	return f, nil
+}
+
+// runAs lets a command run with an account's rights, where root looks into what
+// the account may have written.
+func runAs(cmd *exec.Cmd, who Who) error {
+	if os.Getuid() != 0 || who.UID == 0 {
+		return nil
+	}
+	if len(who.Groups) == 0 {
+		return errors.New("its groups are not known")
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(who.UID), Gid: who.Groups[0], Groups: who.Groups}}
+	return nil
 }

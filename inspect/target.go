@@ -34,10 +34,12 @@ func Target(path, folder string, who Who) []gate.Finding {
 		add("target-missing", fmt.Sprintf("the program %s cannot be reached: %v", path, cause(err)), "check the folders above it")
 	case info.IsDir():
 		add("target-not-executable", fmt.Sprintf("the program %s is a folder", path), "name the program in it")
+	case !info.Mode().IsRegular():
+		add("target-not-executable", fmt.Sprintf("the program %s is no plain file", path), "check the path in \"run\"")
 	case info.Mode()&0o111 == 0:
 		add("target-not-executable", fmt.Sprintf("the program %s is not marked as executable", path), "chmod +x "+gate.CommandLine(path))
 	default:
-		out = append(out, content(path)...)
+		out = append(out, content(path, who)...)
 	}
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		add("folder-missing", fmt.Sprintf("the working folder %s does not exist", folder), "make it, or change \"folder\"")
@@ -101,7 +103,7 @@ func cause(err error) error {
 
 // interpreterOf returns the program that a script's first line names, or "".
 func interpreterOf(path string) string {
-	f, err := os.Open(path)
+	f, err := openPlain(path)
 	if err != nil {
 		return ""
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -44,13 +45,22 @@ func Sessions(uid int) []workstation.Session {
 		vars  []string
 	}
 	results := make(chan found, len(byOwner))
+	asked := 0
 	for owner, list := range byOwner {
-		// Reading what a process was told may hang, if that process wants it to.
-		go func() { results <- found{owner, bestVars(list, owner)} }()
+		// Reading what a process was told may hang, if that process wants it to:
+		// then nobody of its account is asked again until it comes back.
+		if _, hangs := asking.LoadOrStore(owner, true); hangs {
+			continue
+		}
+		asked++
+		go func() {
+			defer asking.Delete(owner)
+			results <- found{owner, bestVars(list, owner)}
+		}()
 	}
 	late := time.After(patience)
 	var out []workstation.Session
-	for range byOwner {
+	for range asked {
 		select {
 		case f := <-results:
 			if f.vars != nil && (strict == nil || strict(f.owner, f.vars)) {
@@ -64,6 +74,9 @@ func Sessions(uid int) []workstation.Session {
 	slices.SortFunc(out, func(a, b workstation.Session) int { return a.UID - b.UID })
 	return out
 }
+
+// asking holds the accounts whose processes are being asked.
+var asking sync.Map
 
 // processesBy lists the processes of an account, or of all people's.
 func processesBy(uid int) map[int][]string {
