@@ -188,11 +188,8 @@ func (a *Agent) converse(l *link) error {
 	close(gone)
 	l.conn.Close()
 	writer.Wait()
-	a.mu.Lock()
-	over := a.over
-	a.mu.Unlock()
 	switch {
-	case over:
+	case a.ended():
 		l.proc.Release()
 		return nil
 	case l.why != nil:
@@ -204,6 +201,13 @@ func (a *Agent) converse(l *link) error {
 		l.proc.Kill() // one that is only half gone would be in the way
 	}
 	return err
+}
+
+// ended reports whether the keeper has ended.
+func (a *Agent) ended() bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.over
 }
 
 func (a *Agent) listen(l *link) error {
@@ -235,13 +239,12 @@ func (a *Agent) write(l *link, gone <-chan struct{}) {
 		a.mu.Unlock()
 		l.conn.SetWriteDeadline(time.Now().Add(writePatience))
 		for i := range queue {
-			if err := writeJSON(w, &queue[i]); err != nil {
-				l.fail(fmt.Errorf("it does not take what it is told: %w", err))
-				return
-			}
+			writeJSON(w, &queue[i]) // its error comes with the flush
 		}
 		if err := w.Flush(); err != nil {
-			l.fail(fmt.Errorf("it does not take what it is told: %w", err))
+			if !a.ended() { // it is not its fault that the keeper goes
+				l.fail(fmt.Errorf("it does not take what it is told: %w", err))
+			}
 			return
 		}
 		select {
