@@ -139,6 +139,7 @@ func (a *Agent) Forget(run int64) {
 	defer a.mu.Unlock()
 	delete(a.runs, run)
 	a.send(request{Forget: run})
+	a.letLeave()
 }
 
 // Abandon gives a run up that does not come to start. If it does after all, it
@@ -238,10 +239,15 @@ func (a *Agent) watch(w workstation.Wants, has bool) (known <-chan struct{}) {
 		a.settle()
 	}
 	a.send(request{Watch: &wants{w.Watches, w.Places}})
-	if !has && len(a.runs) == 0 {
+	a.letLeave()
+	return a.known
+}
+
+// letLeave lets an agent go that nobody needs any more. The mutex is held.
+func (a *Agent) letLeave() {
+	if !a.needed && len(a.runs) == 0 && a.link != nil {
 		a.send(request{Leave: true})
 	}
-	return a.known
 }
 
 // settle lets those go on who wait for what is there.

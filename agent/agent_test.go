@@ -163,6 +163,31 @@ func TestAgent(t *testing.T) {
 	}
 }
 
+// TestLeaves: an agent that nobody needs any more ends by itself, when nothing of
+// its account runs.
+func TestLeaves(t *testing.T) {
+	c, events := crew(t)
+	stop := t.TempDir() + "/stop"
+	a := c.Of("")
+	a.Prepare(job(1, wstest.Script(t, `while [ ! -e `+stop+` ]; do sleep 0.02; done`)))
+	a.Start(1)
+	next[*engine.RunStarted](t, events)
+	pid := a.PID()
+	c.Watch(nil)
+	if err := os.WriteFile(stop, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	next[*engine.RunEnded](t, events)
+	a.Forget(1)
+	wstest.Await(t, "the agent to leave", func() bool { return syscall.Kill(pid, 0) != nil && a.PID() == 0 })
+	// It comes back when it is needed.
+	a.Prepare(job(2, "/bin/true"))
+	a.Start(2)
+	if e := next[*engine.RunEnded](t, events); e.Run != 2 || e.Exit != 0 {
+		t.Errorf("ended %+v", e)
+	}
+}
+
 // TestHandOver: an agent whose keeper goes tells the next one of all that went on
 // meanwhile.
 func TestHandOver(t *testing.T) {
@@ -408,7 +433,7 @@ func FuzzRequest(f *testing.F) {
 		s := &server{runs: map[int64]*run{1: {id: 1, out: newHeld(100)}}, kick: make(chan struct{}, 1), linked: true}
 		s.runs[1].out.add([]byte("printed"))
 		if q.Hello != nil {
-			s.meet(q.Hello)
+			s.meet(q.Hello, nil)
 		}
 		q.Watch, q.Prepare, q.Adopt, q.Read, q.Leave = nil, nil, nil, nil, false
 		s.obey(&q)

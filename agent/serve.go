@@ -55,6 +55,7 @@ type server struct {
 	kick    chan struct{} // holds one where there is something to tell
 	calls   int           // conversations so far
 	linked  bool          // a keeper is here
+	conn    net.Conn      // to it
 	leaving bool          // it is to end when nothing runs any more
 	since   time.Time     // when the last keeper went
 }
@@ -151,6 +152,9 @@ func (s *server) endIfIdle() {
 		return
 	}
 	s.listener.Close()
+	if s.conn != nil {
+		s.conn.Close()
+	}
 }
 
 // forsaken reports whether the socket on which a keeper would call is gone. Only
@@ -184,7 +188,7 @@ func (s *server) converse(conn *net.UnixConn) {
 			if q.Hello.Protocol != protocol {
 				return
 			}
-			s.meet(q.Hello)
+			s.meet(q.Hello, conn)
 			writer.Go(func() { s.write(conn, done) })
 		default:
 			s.obey(&q)
@@ -193,10 +197,10 @@ func (s *server) converse(conn *net.UnixConn) {
 }
 
 // meet begins a conversation: all that is held is to be told anew.
-func (s *server) meet(h *hello) {
+func (s *server) meet(h *hello, conn net.Conn) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.home, s.linked, s.calls = h.Home, true, s.calls+1
+	s.home, s.linked, s.conn, s.calls = h.Home, true, conn, s.calls+1
 	s.launch = launch.Launcher{Home: h.Home}
 	s.dirty, s.answers, s.told = nil, nil, toldWatch{}
 	for _, id := range sortedRuns(s.runs) {
@@ -212,11 +216,11 @@ func (s *server) meet(h *hello) {
 func (s *server) part() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.linked, s.since = false, time.Now()
+	s.linked, s.conn, s.since = false, nil, time.Now()
 	for _, r := range s.runs {
 		r.drop()
 	}
-	go s.watch(wants{})
+	s.watch(wants{})
 	s.endIfIdle()
 	time.AfterFunc(lookForHome, s.lookAround)
 }
@@ -236,7 +240,7 @@ func (s *server) lookAround() {
 func (s *server) obey(q *request) {
 	switch {
 	case q.Watch != nil:
-		go s.watch(*q.Watch)
+		s.watch(*q.Watch)
 	case q.Prepare != nil:
 		s.prepare(q.Prepare)
 	case q.Start != 0:

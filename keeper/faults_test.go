@@ -80,13 +80,8 @@ func TestFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	checkWhole(t, h, "on-time", 200*time.Millisecond)
-	j, err := journal.OpenReader(h.Journal())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer j.Close()
-	if list, err := j.History(journal.Filter{Gate: "vault-copy"}); err != nil || len(list) != 1 || list[0].Result != engine.ResultOK {
-		t.Errorf("afterwards: %+v, %v", list, err)
+	if list := historyOf(t, h, "vault-copy"); len(list) != 1 || list[0].Result != engine.ResultOK {
+		t.Errorf("afterwards: %+v", list)
 	}
 }
 
@@ -94,14 +89,9 @@ func TestFullDisk(t *testing.T) {
 // line, and none has two.
 func checkWhole(t *testing.T, h home.Home, name string, pace time.Duration) {
 	t.Helper()
-	j, err := journal.OpenReader(h.Journal())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer j.Close()
-	list, err := j.History(journal.Filter{Gate: name})
-	if err != nil || len(list) < 2 {
-		t.Fatalf("%d lines, %v", len(list), err)
+	list := historyOf(t, h, name)
+	if len(list) < 2 {
+		t.Fatalf("%d lines", len(list))
 	}
 	for i := range list[:len(list)-1] {
 		later, earlier := list[i], list[i+1]
