@@ -19,6 +19,7 @@ type Event struct {
 	// there.
 	Body  engine.Body
 	Found int64
+	Over  bool  // that a run has ended comes next
 	Ago   int64 // how long ago a run has started or ended, in milliseconds
 }
 

@@ -302,7 +302,9 @@ func (s *server) newsOf(id int64) (n news) {
 	if r.started != nil && !r.toldStart {
 		r.toldStart = true
 		r.started.Ago = time.Since(r.startedAt).Milliseconds()
-		n.started = r.started
+		told := *r.started
+		told.Over = r.over()
+		n.started = &told
 	}
 	if r.out.fresh() {
 		n.head, n.gap, n.tail = r.out.take()

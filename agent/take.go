@@ -137,8 +137,8 @@ func (a *Agent) takeStarted(s *started) error {
 	a.mu.Unlock()
 	if first {
 		a.outputOf(r)
-		a.crew.tell(Event{Agent: a, Ago: max(s.Ago, 0), Body: &engine.RunStarted{Run: s.Run, PID: s.PID, Born: s.Born, Note: clip(s.Note), Readings: only(s.Readings, r.alive.Readings)}})
-	} else if r.resumed {
+		a.crew.tell(Event{Agent: a, Ago: max(s.Ago, 0), Over: s.Over, Body: &engine.RunStarted{Run: s.Run, PID: s.PID, Born: s.Born, Note: clip(s.Note), Readings: only(s.Readings, r.alive.Readings)}})
+	} else if r.resumed && !s.Over {
 		a.crew.tell(Event{Agent: a, Found: s.Run})
 	}
 	return nil

@@ -122,6 +122,7 @@ type started struct {
 	Run      int64            `json:"run"`
 	PID      int              `json:"pid"`
 	Born     int64            `json:"born"`
+	Over     bool             `json:"over,omitempty"` // it has ended already, which is told next
 	Ago      int64            `json:"ago_ms"`
 	Note     string           `json:"note,omitempty"`
 	Readings map[string]int64 `json:"readings,omitempty"`

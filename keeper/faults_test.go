@@ -249,3 +249,39 @@ func TestDamagedJournal(t *testing.T) {
 		t.Errorf("in the new journal: %+v", d)
 	}
 }
+
+// TestRunsComeBeforeMoments: a run that has ended while no keeper ran is in no
+// moment's way, however young that is.
+func TestRunsComeBeforeMoments(t *testing.T) {
+	t.Setenv("DISPLAY", "")
+	for _, agentGoes := range []bool{false, true} {
+		stop := filepath.Join(t.TempDir(), "stop")
+		h := homeWith(t, "stock-count", gateText(wstest.Script(t, "while [ ! -e "+stop+" ]; do sleep 0.02; done; rm "+stop+"; sleep 0.1"), `"every 1s from 00:00 to 23:59:59"`))
+		var first *Keeper
+		k := keepWith(t, h, newMachine(t), func(k *Keeper) { first = k })
+		k.until("a moment that is passed over", func(d engine.Decision) bool { return d.Code == engine.CodeBusy })
+		agents := first.crew.PIDs()
+		if err := k.end(); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(stop, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		wstest.Await(t, "the program to end", func() bool { _, err := os.Stat(stop); return err != nil })
+		time.Sleep(time.Second) // a moment goes by
+		if agentGoes {
+			for _, pid := range agents {
+				syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+		k = keep(t, h, newMachine(t))
+		d := k.until("a start, or a moment that is passed over", func(d engine.Decision) bool { return d.Starts() || d.Code == engine.CodeBusy })
+		if !d.Starts() {
+			t.Errorf("agent gone %v: %+v", agentGoes, d)
+		}
+		if err := os.WriteFile(stop, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		k.until("its end", func(d engine.Decision) bool { return d.Result == engine.ResultOK })
+	}
+}

@@ -91,6 +91,7 @@ type input struct {
 	then  func([]engine.Decision)
 	do    func()
 	found int64 // a run of an earlier keeper that goes on
+	more  bool  // that the run has ended comes next
 }
 
 // New returns a keeper that [Keeper.Run] sets to work.

@@ -177,7 +177,7 @@ func (k *Keeper) hear(ev agent.Event) {
 	case *engine.RunStarted:
 		b.StartedAt = calendar.InstantOf(k.now().Add(-time.Duration(ev.Ago) * time.Millisecond))
 		b.Readings = k.staged(b.Readings)
-		k.post(input{body: b, then: func(d []engine.Decision) { k.started(b.Run, ev.Agent, d) }})
+		k.post(input{body: b, more: ev.Over, then: func(d []engine.Decision) { k.started(b.Run, ev.Agent, d) }})
 	case *engine.RunEnded:
 		b.EndedAt = calendar.InstantOf(k.now().Add(-time.Duration(ev.Ago) * time.Millisecond))
 		b.Readings = k.staged(b.Readings)
@@ -286,7 +286,9 @@ func (k *Keeper) resume(ctx context.Context, b *engine.Begin) (rest []input) {
 				rest = append(rest, input{do: func() { in.then(nil) }})
 				continue
 			case *engine.RunStarted:
-				delete(pending, body.Run)
+				if !in.more {
+					delete(pending, body.Run)
+				}
 			case *engine.StartFailed:
 				delete(pending, body.Run)
 			case *engine.StartUnsafe:
