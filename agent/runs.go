@@ -96,8 +96,19 @@ func (s *server) letGo(id int64) {
 
 // bring prepares a run and starts it once that is said. It may block.
 func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
+	told := make(chan struct{}) // closed when it is known that it has started
 	o, before, failed, unsafe := prepareOrder(l, j)
+	var ready workstation.Ready
+	var err error
+	if failed == nil && unsafe == nil {
+		o.Print = s.print(r)
+		o.Done = func(x workstation.Exit) { <-told; s.done(r, l, x) }
+		ready, err = s.starter.Ready(o)
+	}
 	if !<-ahead {
+		if ready != nil {
+			ready.Drop()
+		}
 		removeFiles(l, j.Run)
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -105,18 +116,16 @@ func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
 		s.endIfIdle()
 		return
 	}
-	told := make(chan struct{}) // closed when it is known that it has started
-	if failed == nil && unsafe == nil {
-		o.Print = s.print(r)
-		o.Done = func(x workstation.Exit) { <-told; s.done(r, l, x) }
-		p, err := s.starter.Start(o)
-		if err != nil {
-			failed = &engine.StartFailed{Run: r.id, Detail: err.Error()}
-		} else {
+	if ready != nil {
+		var p workstation.Process
+		if p, err = ready.Start(); err == nil {
 			s.begun(r, p, before)
 			close(told)
 			return
 		}
+	}
+	if err != nil {
+		failed = &engine.StartFailed{Run: r.id, Detail: err.Error()}
 	}
 	removeFiles(l, j.Run)
 	s.mu.Lock()

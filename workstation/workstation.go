@@ -68,10 +68,18 @@ type Starter interface {
 	// Start starts a program and returns once it runs. Its error is an
 	// [*StartError]. It may block.
 	Start(o Order) (Process, error)
+	// Ready does beforehand what of that can be done. It may block.
+	Ready(o Order) (Ready, error)
 	// Adopt finds a program that another process had started and goes on
 	// watching it. It returns nil where nothing of it runs any more. pid is 0
 	// where that is not known. It may block.
 	Adopt(o Order, pid int, born int64) Process
+}
+
+// Ready is a program that is ready to start. One of its methods is called, once.
+type Ready interface {
+	Start() (Process, error)
+	Drop() // it is not started after all
 }
 
 // Clock is one reading of a machine's clocks.

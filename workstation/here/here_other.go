@@ -19,6 +19,11 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 	return nil, &workstation.StartError{Program: o.Argv[0], Err: ErrNotServed}
 }
 
+// Ready implements [workstation.Starter].
+func (Starter) Ready(o workstation.Order) (workstation.Ready, error) {
+	return nil, &workstation.StartError{Program: o.Argv[0], Err: ErrNotServed}
+}
+
 // Adopt implements [workstation.Starter].
 func (Starter) Adopt(workstation.Order, int, int64) workstation.Process { return nil }
 

@@ -31,46 +31,79 @@ type Starter struct{}
 
 var _ workstation.Starter = Starter{}
 
-// Start implements [workstation.Workstation].
-func (Starter) Start(o workstation.Order) (workstation.Process, error) {
-	// What the keeper was itself given open is for none of its programs
-	// (close_range(2); before Linux 5.11 it is passed on).
-	unix.CloseRange(firstOther, math.MaxUint32, unix.CLOSE_RANGE_CLOEXEC)
+// Start implements [workstation.Starter].
+func (s Starter) Start(o workstation.Order) (workstation.Process, error) {
+	r, err := s.Ready(o)
+	if err != nil {
+		return nil, err
+	}
+	return r.Start()
+}
+
+// ready is a program that is ready to start.
+type ready struct {
+	order   workstation.Order
+	program string
+	shown   *appearance
+	c       *collector
+	end     *pipeEnd
+	stdin   *os.File
+	group   *group
+}
+
+// Ready implements [workstation.Starter].
+func (Starter) Ready(o workstation.Order) (workstation.Ready, error) {
 	program, err := lookPath(o)
 	if err != nil {
 		return nil, err
 	}
-	shown, err := arrange(&o, program)
-	if err != nil {
+	r := &ready{order: o, program: program}
+	if r.shown, err = arrange(&r.order, program); err != nil {
 		return nil, err
 	}
 	read, end, err := newPipe(o.As)
 	if err != nil {
-		shown.serve(0)
+		r.shown.serve(0)
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
-	c := newCollector(o, read)
-	defer end.file.Close()
-	stdin, err := os.Open(os.DevNull)
-	if err != nil {
-		shown.serve(0)
-		c.pipe.Close()
+	r.c, r.end = newCollector(o, read), end
+	if r.stdin, err = os.Open(os.DevNull); err != nil {
+		r.Drop()
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
-	defer stdin.Close()
-	g := newGroup(o.Run)
+	r.group = newGroup(o.Run)
+	return r, nil
+}
+
+// Drop implements [workstation.Ready].
+func (r *ready) Drop() {
+	r.shown.serve(0)
+	r.group.remove()
+	r.c.pipe.Close()
+	r.end.file.Close()
+	if r.stdin != nil {
+		r.stdin.Close()
+	}
+}
+
+// Start implements [workstation.Ready].
+func (r *ready) Start() (workstation.Process, error) {
+	o, g := r.order, r.group
+	// What this process was itself given open is for none of its programs
+	// (close_range(2); before Linux 5.11 it is passed on).
+	unix.CloseRange(firstOther, math.MaxUint32, unix.CLOSE_RANGE_CLOEXEC)
 	most := ownMemory()
-	proc, err := launch(shown, o, g, stdin, end)
+	proc, err := launch(r.shown, o, g, r.stdin, r.end)
 	if err != nil {
-		shown.serve(0)
-		g.remove()
-		c.pipe.Close()
-		return nil, startError(o, program, err)
+		r.Drop()
+		return nil, startError(o, r.program, err)
 	}
-	shown.serve(proc.Pid)
-	p := &process{pid: proc.Pid, mark: o.Mark, group: g, note: shown.note}
+	r.stdin.Close()
+	r.end.file.Close()
+	r.shown.serve(proc.Pid)
+	p := &process{pid: proc.Pid, mark: o.Mark, group: g, note: r.shown.note}
 	p.born, _ = bornOf(proc.Pid)
-	go c.run()
+	go r.c.run()
 	go func() {
 		state, err := proc.Wait()
 		p.gone()
@@ -82,7 +115,7 @@ func (Starter) Start(o workstation.Order) (workstation.Process, error) {
 				exit.Usage.MaxRSS = 0
 			}
 		}
-		exit.Usage.Output = c.ended()
+		exit.Usage.Output = r.c.ended()
 		o.Done(exit)
 	}()
 	return p, nil
