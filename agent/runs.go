@@ -94,9 +94,22 @@ func (s *server) letGo(id int64) {
 	}
 }
 
+// mostReady is how many runs are prepared at a time, unless they take too long.
+const (
+	mostReady     = 16
+	placePatience = 100 * time.Millisecond
+)
+
 // bring prepares a run and starts it once that is said. It may block.
 func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
 	told := make(chan struct{}) // closed when it is known that it has started
+	// What is made ready costs descriptors, which each start costs in turn. What
+	// hangs keeps nobody waiting.
+	select {
+	case s.places <- struct{}{}:
+		defer func() { <-s.places }()
+	case <-time.After(placePatience):
+	}
 	o, before, failed, unsafe := prepareOrder(l, j)
 	var ready workstation.Ready
 	var err error

@@ -43,7 +43,8 @@ type server struct {
 	listener *net.UnixListener
 	machine  workstation.Workstation // for its files
 	starter  workstation.Starter
-	note     string // what could not be as it should, for all programs
+	note     string        // what could not be as it should, for all programs
+	places   chan struct{} // holds one for each run that is being prepared
 
 	mu      sync.Mutex // guards what follows
 	home    home.Home
@@ -94,7 +95,7 @@ func serve() error {
 	if err != nil {
 		return err
 	}
-	s := &server{listener: listener, machine: machine, starter: here.Starter{}, note: note, runs: map[int64]*run{}, kick: make(chan struct{}, 1)}
+	s := &server{listener: listener, machine: machine, starter: here.Starter{}, note: note, places: make(chan struct{}, mostReady), runs: map[int64]*run{}, kick: make(chan struct{}, 1)}
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	go func() {

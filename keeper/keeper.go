@@ -240,11 +240,22 @@ func (k *Keeper) loop(ctx context.Context) {
 }
 
 // mostAtOnce is how many inputs are handled, and committed, together.
-const mostAtOnce = 256
+const mostAtOnce = 512
+
+// While many programs are being started, inputs are gathered for a moment: what
+// is handled together costs the machine less, of which the programs have more.
+const (
+	manyStarts = 32
+	gatherFor  = 10 * time.Millisecond
+)
 
 // drain handles what has arrived, and what else is there by now.
 func (k *Keeper) drain(in input) {
 	batch := make([]input, 0, 8)
+	var gathered <-chan time.Time
+	if k.programs.starting > manyStarts {
+		gathered = time.After(gatherFor)
+	}
 	for more := true; more; {
 		if in.do != nil {
 			k.handle(batch...)
@@ -254,14 +265,28 @@ func (k *Keeper) drain(in input) {
 			batch = append(batch, in)
 		}
 		if more = len(batch) < mostAtOnce; more {
-			select {
-			case in = <-k.inbox:
-			default:
-				more = false
-			}
+			in, more = k.next(gathered)
 		}
 	}
 	k.handle(batch...)
+}
+
+// next returns what else there is, or what comes until all is gathered.
+func (k *Keeper) next(gathered <-chan time.Time) (in input, more bool) {
+	if gathered == nil {
+		select {
+		case in = <-k.inbox:
+			return in, true
+		default:
+			return in, false
+		}
+	}
+	select {
+	case in = <-k.inbox:
+		return in, true
+	case <-gathered:
+		return in, false
+	}
 }
 
 // prepare asks the workstation for the next tick, and for what is waited for.

@@ -21,6 +21,8 @@ type programs struct {
 	late    map[string]int                    // starts of a gate that have not come back within their deadline
 	asked   map[int64]func([]engine.Decision) // who wants to know how a start turned out
 	over    []ended                           // whose end is not recorded yet
+	// starting is how many are being started.
+	starting int
 }
 
 // program is one that runs, or is being started.
@@ -110,6 +112,7 @@ func (k *Keeper) start(d *engine.Decision, p *program, unrecorded error) []input
 		return failed("the journal cannot be written: " + unrecorded.Error())
 	}
 	k.programs.running[d.Run] = p
+	k.programs.starting++
 	p.timer = time.AfterFunc(k.patience, func() { k.post(input{do: func() { k.startLate(d.Run, p) }}) })
 	p.agent.Start(d.Run)
 	return nil
@@ -120,6 +123,7 @@ func (k *Keeper) startLate(run int64, p *program) {
 	if k.programs.running[run] != p || p.timer == nil {
 		return
 	}
+	k.programs.begun(p)
 	k.programs.late[p.gate]++
 	p.agent.Abandon(run, func() { k.post(input{do: func() { k.cameBack(p) }}) })
 	k.log.Warn("a start does not come back", "gate", p.gate, "run", run, "after", k.patience)
@@ -212,19 +216,23 @@ func (k *Keeper) started(run int64, a *agent.Agent, d []engine.Decision) {
 		a.End(run, "KILL")
 		return
 	}
-	if p.timer != nil {
-		p.timer.Stop()
-		p.timer = nil
-	}
+	k.programs.begun(p)
 	k.programs.answer(run, d)
+}
+
+// begun notes that a program is not being started any more.
+func (p *programs) begun(one *program) {
+	if one.timer != nil {
+		one.timer.Stop()
+		one.timer = nil
+		p.starting--
+	}
 }
 
 // ended notes that nothing more will come of a run.
 func (k *Keeper) ended(run int64, a *agent.Agent, d []engine.Decision) {
 	if p := k.programs.running[run]; p != nil {
-		if p.timer != nil {
-			p.timer.Stop()
-		}
+		k.programs.begun(p)
 		delete(k.programs.running, run)
 		p.let()
 	}
