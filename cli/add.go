@@ -24,7 +24,6 @@ func (a *app) addCommand() *cli.Command {
 			&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` to run as (system scope)"},
 			&cli.BoolFlag{Name: "elevated", Usage: "run with root's rights (system scope)"},
 			&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
-			&cli.BoolFlag{Name: "later", Usage: "the program is not there yet"},
 		),
 		Action: a.add,
 	}

@@ -42,17 +42,9 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	found, l := gate.Findings{}, a.launcher()
+	found := gate.Findings{}
 	for _, f := range files {
-		found = append(found, f.Findings...)
-		if f.Gate == nil {
-			continue
-		}
-		path, folder, who := l.Target(f.Gate)
-		for _, x := range slices.Concat(inspect.Target(path, folder, who), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
-			x.Gate, x.File = f.Name, f.Path
-			found = append(found, x)
-		}
+		found = append(found, a.findings(f, absence)...)
 	}
 	found = append(found, a.machineFindings(ctx, files)...)
 	if a.json {
@@ -67,6 +59,22 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitFound}
 	}
 	return nil
+}
+
+// findings returns all that is wrong or unwise about a gate: of its text, and of
+// what it would start.
+func (a *app) findings(f gates.File, absence *inspect.Absence) gate.Findings {
+	found := slices.Clone(f.Findings)
+	if f.Gate == nil {
+		return found
+	}
+	l := a.launcher()
+	path, folder, who := l.Target(f.Gate)
+	for _, x := range slices.Concat(inspect.Target(path, folder, who), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
+		x.Gate, x.File = f.Name, f.Path
+		found = append(found, x)
+	}
+	return found
 }
 
 // absence returns when this machine was asleep or off lately.

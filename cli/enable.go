@@ -18,6 +18,9 @@ func (a *app) enableCommand(on bool) *cli.Command {
 		Description: "timegate enable stock-count/saturdays",
 		Action:      func(_ context.Context, c *cli.Command) error { return a.enable(c, on) },
 	}
+	if on {
+		c.Flags = []cli.Flag{laterFlag()}
+	}
 	if !on {
 		c.Name, c.Usage, c.Description = "disable", "switch a gate, or one of its openings, off", "timegate disable stock-count/saturdays"
 	}
@@ -57,6 +60,11 @@ func (a *app) enable(c *cli.Command, on bool) error {
 	if string(data) == f.Text || !one && f.Gate.Enabled == on {
 		fmt.Fprintf(a.err, "%s is %s already\n", arg, state)
 		return nil
+	}
+	if on {
+		if err := a.refuse(c, []gates.File{gates.Parse(a.home, name, data, a.env())}, ""); err != nil {
+			return err
+		}
 	}
 	plan := gates.NewPlan(a.home)
 	plan.Put(name, data)

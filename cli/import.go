@@ -22,7 +22,7 @@ func (a *app) importCommand() *cli.Command {
 		Description: "timegate import holidays.ics -- /opt/larkspur/bin/paper-rota\n\n" +
 			"Without a program the proposals are only shown. With one, a gate is written for each event that can be\n" +
 			"said; what cannot be said of an event is listed.",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
+		Flags:  []cli.Flag{laterFlag(), &cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
 		Action: a.importFile,
 	}
 }
@@ -100,6 +100,13 @@ func (a *app) writeProposals(c *cli.Command, proposals []ical.Proposal, argv []s
 	}
 	if errs := found.Errors(); len(errs) > 0 {
 		return errs
+	}
+	var files []gates.File
+	for _, change := range plan.Changes() {
+		files = append(files, gates.Parse(a.home, change.Name, []byte(*change.After), a.env()))
+	}
+	if err := a.refuse(c, files, ""); err != nil {
+		return err
 	}
 	if a.err.terminal && isTerminal(a.in) {
 		if ok, err := a.confirm(c, fmt.Sprintf("Write %s?", plural(len(plan.Changes()), "gate"))); err != nil || !ok {

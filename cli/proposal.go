@@ -32,6 +32,7 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "copy-script", Usage: "copy the program to a place of Time Gate's own, where it stays and nobody else can change it"},
+		laterFlag(),
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}
 }
@@ -109,7 +110,13 @@ func (a *app) propose(c *cli.Command, name string, data []byte, first func(*gate
 		return f.Findings.Errors()
 	}
 	a.summary(f.Gate, calendar.InstantOf(a.now()))
-	a.printFindings(a.err, f.Findings)
+	copied := ""
+	if c.Bool("copy-script") {
+		copied = a.home.KeptScript(name)
+	}
+	if err := a.refuse(c, []gates.File{f}, copied); err != nil {
+		return err
+	}
 	if a.err.terminal && isTerminal(a.in) {
 		if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
 			return err
