@@ -12,7 +12,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
-	"timegate/core/phrase"
 )
 
 func (a *app) addCommand() *cli.Command {
@@ -70,7 +69,7 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 	g.About, g.Enabled = c.String("about"), !c.Bool("off")
 	g.As.User, g.As.Elevated = c.String("user"), c.Bool("elevated")
 	for i, text := range c.StringSlice("open") {
-		p, err := phrase.Parse(text)
+		p, err := a.phraseOf(text)
 		if err != nil {
 			return nil, err
 		}

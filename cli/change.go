@@ -10,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
-	"timegate/core/phrase"
 )
 
 func (a *app) changeCommand() *cli.Command {
@@ -35,7 +34,7 @@ func (a *app) change(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	edit := gate.NewEdit([]byte(f.Text))
-	if err := changeOpenings(edit, c.StringSlice("open"), opening, one); err != nil {
+	if err := a.changeOpenings(edit, c.StringSlice("open"), opening, one); err != nil {
 		return err
 	}
 	for _, o := range []struct{ option, key string }{{"about", "about"}, {"longest", "limits.longest"}, {"busy", "rules.busy"}} {
@@ -79,9 +78,9 @@ func (a *app) change(ctx context.Context, c *cli.Command) error {
 }
 
 // changeOpenings puts phrases in the place of one opening's, or of all.
-func changeOpenings(edit *gate.Edit, phrases []string, opening string, one bool) error {
+func (a *app) changeOpenings(edit *gate.Edit, phrases []string, opening string, one bool) error {
 	for i, text := range phrases {
-		p, err := phrase.Parse(text)
+		p, err := a.phraseOf(text)
 		if err != nil {
 			return err
 		}

@@ -72,6 +72,7 @@ func (a *app) exit(err error) int {
 	case errors.As(err, &found):
 		a.printFindings(a.err, found)
 	case errors.As(err, &pe):
+		pe.OfferOn(a.today())
 		fmt.Fprintln(a.err, a.err.bad("timegate: ")+err.Error())
 		fmt.Fprintln(a.err, indent(pe.Caret(), "  "))
 	case err.Error() != "":
@@ -141,10 +142,23 @@ func unknownCommand(c *cli.Command, name string) error {
 		}
 	}
 	remedy := "see \"timegate help\""
+	if meant := meantCommands[name]; meant != "" && c == c.Root() {
+		return usageError("there is no command %q; write: timegate %s", name, meant)
+	}
 	if near, ok := phrase.Nearest(name, names); ok {
 		remedy = fmt.Sprintf("did you mean %q?", near)
 	}
 	return usageError("there is no command %q; %s", strings.TrimSpace(commandPath(c)+" "+name), remedy)
+}
+
+// meantCommands are what people call commands, and how they are called here.
+var meantCommands = map[string]string{
+	"run": "open NAME (starts it now), or keeper run", "start": "open NAME", "trigger": "open NAME", "kill": "stop NAME", "end": "stop NAME",
+	"delete": "remove NAME", "rm": "remove NAME", "del": "remove NAME", "new": "add NAME --open PHRASE -- PROGRAM", "create": "add NAME --open PHRASE -- PROGRAM",
+	"edit": "change NAME, or open its file in an editor: show NAME tells where it is", "set": "change NAME --set KEY=VALUE", "modify": "change NAME", "update": "change NAME",
+	"status": "keeper status", "daemon": "keeper run", "logs": "history, or output RUN", "log": "history, or output RUN", "ls": "list", "info": "show NAME", "describe": "show NAME", "cat": "show NAME",
+	"next": "preview NAME", "upcoming": "preview NAME", "test": "try NAME", "lint": "check", "verify": "check", "validate": "check", "explain": "why NAME",
+	"on": "enable NAME", "off": "disable NAME", "calendar": "week", "install": "keeper install", "uninstall": "keeper uninstall", "signal": "send SIGNAL",
 }
 
 func indent(text, by string) string {

@@ -25,7 +25,8 @@ var arrows = map[string]string{
 	"":                   "cli",
 	"core":               "",
 	"core/calendar":      "",
-	"core/phrase":        "core/calendar",
+	"core/phrase":        "core/calendar core/phrase/spoken",
+	"core/phrase/spoken": "",
 	"core/gate":          "core/phrase",
 	"core/engine":        "core/calendar core/gate core/phrase",
 	"core/words":         "core/engine core/phrase",
@@ -52,7 +53,7 @@ var arrows = map[string]string{
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/words demo gates home ical inspect install journal keeper launch " +
+	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo gates home ical inspect install journal keeper launch " +
 		"workstation workstation/here workstation/staged workstation/zones",
 }
 

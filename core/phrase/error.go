@@ -14,6 +14,10 @@ type Error struct {
 	Problem string // what is wrong
 	Offer   string // the phrase that may have been meant, or ""
 	Remedy  string // what to do where no phrase can be offered
+
+	Others  []string // further phrases that are meant as likely
+	Guessed string   // what of the offer was not said, such as a time of day
+	Unknown []string // words that the offer leaves out, as they are not understood
 }
 
 // Column returns the column of the words at fault, in characters from 1.
@@ -29,10 +33,20 @@ func (e *Error) Error() string {
 
 // Advice says what to write instead, or is "".
 func (e *Error) Advice() string {
-	if e.Offer != "" {
-		return fmt.Sprintf("write %q", e.Offer)
+	if e.Offer == "" {
+		return e.Remedy
 	}
-	return e.Remedy
+	s := fmt.Sprintf("write %q", e.Offer)
+	for _, other := range e.Others {
+		s += fmt.Sprintf(", or %q", other)
+	}
+	if e.Guessed != "" {
+		s += fmt.Sprintf(" (%s is a guess)", e.Guessed)
+	}
+	if len(e.Unknown) > 0 {
+		s += fmt.Sprintf("; %q is not understood", strings.Join(e.Unknown, " "))
+	}
+	return s
 }
 
 // Caret returns the phrase and, below it, a line that marks the words at

@@ -1,101 +1,76 @@
 package phrase
 
 import (
-	"regexp"
 	"strings"
-	"sync"
+
+	"timegate/core/calendar"
+	"timegate/core/phrase/spoken"
 )
 
-// near misses that people type, and how they are written here. They are tried
-// in order, each as long as it changes something, and what results is offered
-// only if it is a phrase.
-var rewrites = []struct{ from, to string }{
-	{`\b(\d{1,2})\s*(?:a\.?m\.?|o'?clock)\b`, "at $1:00"},
-	{`\b12:00\s*pm\b`, "12:00"},
-	{`\bat\s+at\b`, "at"},
-	{`\b(at|from|to|,) (\d)(:\d\d)\b`, "$1 0$2$3"},
-	{`^(\d)(:\d\d)\b`, "0$1$2"},
-	{`\b(at|from|to) (\d)$`, "$1 0$2:00"},
-	{`\b(at|from|to) (\d) `, "$1 0$2:00 "},
-	{`\b(at|from|to) (\d\d)( |$)`, "$1 $2:00$3"},
-	{`\b(\d\d?)[.](\d\d)\b`, "$1:$2"},
-	{`\bnoon\b`, "12:00"},
-	{`\bmidnight\b`, "00:00"},
-	{`\b(mon|tue|wed|thu|fri|sat|sun)[a-z]*s\b`, "$1"},
-	{`\b(tue|wed|thu)(?:e?r?s|r|nes)\b`, "$1"},
-	{`\b(sep)t\b`, "$1"},
-	{`\b(?:each|per)\b`, "every"},
-	{`^hourly\b`, "every 1h"},
-	{`^(?:daily|every ?day|every 1 ?d(?:ay)?)\b(?: at)?`, "at"},
-	{`^every (hour|minute|second)\b`, "every 1 $1"},
-	{`\b(\d+) ?(?:seconds?|secs?)\b`, "${1}s"},
-	{`\b(\d+) ?(?:minutes?|mins?)\b`, "${1}m"},
-	{`\b(\d+) ?(?:hours?|hrs?)\b`, "${1}h"},
-	{`\b(\d+) ?days\b$`, "${1}d"},
-	{`\bbetween (\S+) and (\S+)`, "from $1 to $2"},
-	{`\b(\d\d:\d\d) ?(?:-|until|till) ?(\d\d:\d\d)\b`, "$1 to $2"},
-	{`\b(?:until|till|by) (\d{4}-)`, ", ending $1"},
-	{`\bfrom (\d{4}-\d\d-\d\d)$`, ", starting $1"},
-	{`\bweekday\b`, "weekdays"},
-	{`\b(?:working|business) ?days?\b`, "weekdays"},
-	{`\bweekend\b`, "weekends"},
-	{`^weekly (?:on )?`, "on "},
-	{`^monthly (?:on )?(?:the )?(\d+)(?:st|nd|rd|th)?\b`, "on day $1"},
-	{`^every (mon|tue|wed|thu|fri|sat|sun|weekdays|weekends|last|\d+(?:st|nd|rd|th))`, "on $1"},
-	{`^(mon|tue|wed|thu|fri|sat|sun|weekdays|weekends)`, "on $1"},
-	{`^on (\S+) (\d:\d\d)$`, "on $1 at 0$2"},
-	{`^on (\S+) (\d\d:\d\d)$`, "on $1 at $2"},
-	{`^on (.+?),? at (\d\d:\d\d(?::\d\d)?)$`, "at $2 on $1"},
-	{`^(\d\d:\d\d)`, "at $1"},
-	{`\bon the\b`, "on"},
-	{`\bof (?:the|every|each) month\b`, ""},
-	{`\bon (\d{1,2})(?:st|nd|rd|th)\b`, "on day $1"},
-	{`\band (mon|tue|wed|thu|fri|sat|sun|\d\d:\d\d)`, ", $1"},
-	{`^(?:at |on )?(?:startup|start-up|start up|reboot|power ?on)\b`, "boot"},
-	{`^(?:at |on )(boot|logon|logoff|unlock|lock|resume|sleep|mains|battery)\b`, "$1"},
-	{`^(?:at |on )?(?:log ?in|sign ?in)\b`, "logon"},
-	{`^(?:at |on )?(?:log ?out|sign ?out)\b`, "logoff"},
-	{`^(?:at |on )?(?:wake ?up|wake)\b`, "resume"},
-	{`^(\S+) after (boot|logon|unlock|resume)$`, "$2 + $1"},
-	{` then every`, ", then every"},
-	{` (starting|ending|except|zone|utc)\b`, ", $1"},
-	{`\s*,(\s*,)+`, ","},
-	{`\s+,`, ","},
-	{`,(\S)`, ", $1"},
-	{`\s\s+`, " "},
-	{`[\s,]+$`, ""},
-}
-
-// offer looks for the phrase that was meant.
+// offer looks for the phrase that was meant: by what people say, or by the word
+// that is most like the one that is wrong.
 func (e *Error) offer() {
-	if e.Offer != "" {
+	mistyped := e.Offer
+	e.Offer = ""
+	if e.hear(spoken.Today{}, 0) {
+		return
+	}
+	if mistyped != "" {
 		// Offers made by the parser mend one word: keep mending the rest.
-		if fixed, ok := mend(e.Offer, 4); ok {
+		if fixed, ok := mend(mistyped, tries); ok {
 			e.Offer = fixed
 			return
 		}
-		e.Offer = ""
 	}
-	if fixed, ok := mend(rewrite(e.Text), 4); ok {
-		e.Offer = fixed
+	e.hear(spoken.Today{}, mostUnknown)
+}
+
+// What a mistake may have at most: so many words that are mended one after the
+// other, and so many that are not understood beside an offer.
+const (
+	tries       = 4
+	mostUnknown = 3
+)
+
+// OfferOn looks for what was meant on a day, for sayings such as "tomorrow at 9".
+func (e *Error) OfferOn(today spoken.Today) {
+	if p, err := parse(e.Text); err == nil {
+		// It is written as it should be, and something else is wrong: it may be that
+		// no day is both of two, where one or the other was meant.
+		if e.hear(today, 0); e.Offer == p.String() || !strings.Contains(e.Text, " and ") {
+			e.Offer, e.Others, e.Guessed, e.Unknown = "", nil, "", nil
+		}
+		return
+	}
+	if e.Offer == "" && e.Remedy == "" || len(e.Unknown) > 0 {
+		e.Offer, e.Others, e.Guessed, e.Unknown = "", nil, "", nil
+		e.hear(today, mostUnknown)
 	}
 }
 
-// rewriters are compiled when the first mistake is made, not at every start.
-var rewriters = sync.OnceValue(func() []*regexp.Regexp {
-	out := make([]*regexp.Regexp, len(rewrites))
-	for i, r := range rewrites {
-		out[i] = regexp.MustCompile(r.from)
+// hear takes a saying for a phrase, with at most so many words that are not
+// understood. It reports whether there is an offer.
+func (e *Error) hear(today spoken.Today, unknown int) bool {
+	for _, r := range spoken.Read(e.Text, today) {
+		p, err := parse(r.Phrase)
+		if err != nil || len(r.Unknown) > unknown || !p.comes() {
+			continue
+		}
+		switch text := p.String(); {
+		case e.Offer == "":
+			e.Offer, e.Guessed, e.Unknown = text, r.Guessed, r.Unknown
+		case text != e.Offer:
+			e.Others = append(e.Others, text)
+		}
 	}
-	return out
-})
+	return e.Offer != ""
+}
 
-func rewrite(text string) string {
-	text = strings.ToLower(strings.TrimSpace(text))
-	for i, re := range rewriters() {
-		text = re.ReplaceAllString(text, rewrites[i].to)
-	}
-	return strings.TrimSpace(text)
+// comes reports whether a phrase can ever come, whatever its zone is.
+func (p *Phrase) comes() bool {
+	_, err := p.Compile(Env{Zone: calendar.UTC, FindZone: func(string) (*calendar.Zone, error) { return calendar.UTC, nil },
+		DaysIn: func(string) ([]calendar.Item, error) { return nil, nil }})
+	return err == nil
 }
 
 // mend returns the canonical form of text, or of what its own errors offer.
@@ -109,8 +84,9 @@ func mend(text string, tries int) (string, bool) {
 	case err.Offer != "":
 		return mend(err.Offer, tries-1)
 	}
-	if again := rewrite(text); again != text {
-		return mend(again, tries-1)
+	heard := &Error{Text: text}
+	if heard.hear(spoken.Today{}, 0) {
+		return heard.Offer, true
 	}
 	return "", false
 }

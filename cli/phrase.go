@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"timegate/core/phrase"
+	"timegate/core/phrase/spoken"
+)
+
+// phraseOf reads a phrase. On a terminal, what was meant by one that is wrong can
+// be taken at once.
+func (a *app) phraseOf(text string) (*phrase.Phrase, error) {
+	p, err := phrase.Parse(text)
+	wrong, is := errors.AsType[*phrase.Error](err)
+	if !is || !a.err.terminal || !isTerminal(a.in) {
+		return p, err
+	}
+	wrong.OfferOn(a.today())
+	for _, offer := range append([]string{wrong.Offer}, wrong.Others...) {
+		if offer == "" || len(wrong.Unknown) > 0 {
+			continue
+		}
+		meant, parseErr := phrase.Parse(offer)
+		if parseErr != nil {
+			continue
+		}
+		fmt.Fprintf(a.err, "%s\n  %s\nWrite %q? [Y/n] ", text, a.err.faint(meant.Words()), offer)
+		line, _ := bufio.NewReader(a.in).ReadString('\n')
+		if answer := strings.ToLower(strings.TrimSpace(line)); answer == "" || answer == "y" || answer == "yes" {
+			return meant, nil
+		}
+	}
+	return nil, err
+}
+
+// today is the day by which sayings such as "tomorrow" are meant.
+func (a *app) today() spoken.Today {
+	now := a.now().In(a.zone.Location())
+	add := func(days int) (date, weekday string) {
+		d := now.AddDate(0, 0, days)
+		return d.Format(time.DateOnly), strings.ToLower(d.Format("Mon"))
+	}
+	date, _ := add(0)
+	return spoken.Today{Date: date, Minute: now.Hour()*60 + now.Minute(), Add: add}
+}

@@ -1,0 +1,280 @@
+package spoken
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+var weekdays = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
+
+var monthNames = []string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+
+// dayOf returns the three letters of a weekday, or weekdays and weekends, or "".
+func dayOf(w string) string {
+	w = strings.TrimSuffix(w, ".")
+	switch w {
+	case "weekday", "weekdays", "workday", "workdays":
+		return "weekdays"
+	case "weekend", "weekends":
+		return "weekends"
+	case "tues", "tuesday", "tuesdays":
+		return "tue"
+	case "wednesday", "wednesdays", "weds":
+		return "wed"
+	case "thur", "thurs", "thursday", "thursdays":
+		return "thu"
+	case "saturday", "saturdays":
+		return "sat"
+	}
+	for _, d := range weekdays {
+		if w == d || w == d+"s" || w == d+"day" || w == d+"days" {
+			return d
+		}
+	}
+	return ""
+}
+
+// monthOf returns the three letters of a month, or "".
+func monthOf(w string) string {
+	for _, m := range monthNames {
+		if w == m || w == m[:3] || w == "sept" && m == "september" {
+			return m[:3]
+		}
+	}
+	return ""
+}
+
+var ordinals = []string{"first", "second", "third", "fourth", "fifth"}
+
+// ordinal reads first, 2nd, last, second last; "" where none stands here.
+func (r *reader) ordinal() string {
+	begin := r.at
+	w := r.word(0)
+	if w == "last" {
+		r.at++
+		return "last"
+	}
+	n := slices.Index(ordinals, w) + 1
+	if n == 0 {
+		for _, end := range []string{"st", "nd", "rd", "th"} {
+			if number, ok := strings.CutSuffix(w, end); ok {
+				n, _ = strconv.Atoi(number)
+			}
+		}
+	}
+	if n < 1 || n > 31 {
+		return ""
+	}
+	r.at++
+	end := "th"
+	switch {
+	case n%10 == 1 && n != 11:
+		end = "st"
+	case n%10 == 2 && n != 12:
+		end = "nd"
+	case n%10 == 3 && n != 13:
+		end = "rd"
+	}
+	if r.skip("last") || r.skip("to", "last") || r.skip("-", "last") {
+		return fmt.Sprintf("%d%s last", n, end)
+	}
+	_ = begin
+	return fmt.Sprintf("%d%s", n, end)
+}
+
+// ofMonth goes over "of the month" and the like; a month by name is taken.
+func (r *reader) ofMonth() bool {
+	begin := r.at
+	if r.skip("of|in", "the|every|each|a", "month") || r.skip("of", "month") || r.skip("of|in", "every|each", "month") || r.skip("in", "a", "month") {
+		return true
+	}
+	if r.skip("of|in") && monthOf(r.word(0)) != "" {
+		r.at = begin
+		r.at++
+		r.takeMonths()
+		return true
+	}
+	r.at = begin
+	return false
+}
+
+// takeDays takes days, one or several.
+func (r *reader) takeDays() bool {
+	r.maybe("on", "every", "each", "the", "all", "only")
+	if r.word(0) == "from" && dayOf(r.word(1)) != "" {
+		r.at++
+	}
+	some := false
+	for {
+		before := r.at
+		if !r.day() {
+			r.at = before
+			return some
+		}
+		some = true
+		before = r.at
+		if !r.skip("and|,|or|&") {
+			return true
+		}
+		r.maybe("on", "the", "every", "and")
+		if dayOf(r.word(0)) == "" && !r.isOrdinal() && r.word(0) != "day" && !r.isDayNumber() {
+			r.at = before
+			return true
+		}
+	}
+}
+
+// isDayNumber reports whether a bare number goes on a list of days of the month.
+func (r *reader) isDayNumber() bool {
+	n, err := strconv.Atoi(r.word(0))
+	return err == nil && n >= 1 && n <= 31 && len(r.days) > 0 && strings.HasPrefix(r.days[len(r.days)-1], "day ")
+}
+
+func (r *reader) isOrdinal() bool {
+	at := r.at
+	defer func() { r.at = at }()
+	return r.ordinal() != ""
+}
+
+// day takes one item of a list of days.
+func (r *reader) day() bool {
+	switch {
+	case r.skip("end", "of"), r.skip("the", "end", "of"):
+		if r.skip("the|every|each", "month") || r.skip("month") {
+			r.days = append(r.days, "last day")
+			return true
+		}
+		return false
+	case r.skip("start|beginning", "of", "the|every|each", "month"):
+		r.days = append(r.days, "day 1")
+		return true
+	case r.skip("working|business|work", "day|days"):
+		r.days = append(r.days, "weekdays")
+		return true
+	case r.skip("day"):
+		if n, ok := r.number(); ok && n >= 1 && n <= 31 {
+			r.days = append(r.days, fmt.Sprintf("day %d", n))
+			r.ofMonth()
+			return true
+		}
+		return false
+	case r.isDayNumber():
+		n, _ := r.number()
+		r.days = append(r.days, fmt.Sprintf("day %d", n))
+		r.ofMonth()
+		return true
+	}
+	if d := dayOf(r.word(0)); d != "" {
+		r.at++
+		if begin := r.at; r.skip("-|to|till|until|through|thru") {
+			if to := dayOf(r.word(0)); to != "" && to != "weekdays" && to != "weekends" {
+				r.at++
+				d += "-" + to
+			} else {
+				r.at = begin
+			}
+		}
+		r.days = append(r.days, d)
+		return true
+	}
+	return r.ordinalDay()
+}
+
+// ordinalDay takes 2nd tue, last day, the 15th.
+func (r *reader) ordinalDay() bool {
+	o := r.ordinal()
+	if o == "" {
+		return false
+	}
+	r.maybe("and")
+	switch d := dayOf(r.word(0)); {
+	case d == "weekends":
+		return false
+	case d == "weekdays":
+		r.at++
+		r.days = append(r.days, o+" weekday")
+	case d != "":
+		r.at++
+		r.days = append(r.days, o+" "+d)
+	case r.skip("working|business|work", "day"):
+		r.days = append(r.days, o+" weekday")
+	case r.skip("day"):
+		if n, err := strconv.Atoi(strings.TrimRight(o, "stndrh")); err == nil {
+			r.days = append(r.days, fmt.Sprintf("day %d", n))
+		} else {
+			r.days = append(r.days, o+" day")
+		}
+	default:
+		n, err := strconv.Atoi(strings.TrimRight(o, "stndrh"))
+		if err != nil {
+			return false
+		}
+		r.days = append(r.days, fmt.Sprintf("day %d", n))
+		if monthOf(r.word(0)) != "" {
+			return r.takeMonths()
+		}
+	}
+	r.ofMonth()
+	return true
+}
+
+// takeDate takes a date: 2026-12-24, 24 dec, december 24th.
+func (r *reader) takeDate() bool {
+	r.maybe("on", "the")
+	if isISO(r.word(0)) {
+		if r.date == "" {
+			r.date = r.word(0)
+		} else {
+			r.stuck = true
+		}
+		r.at++
+		return true
+	}
+	if m := monthOf(r.word(0)); m != "" {
+		if n, err := strconv.Atoi(strings.TrimRight(r.word(1), "stndrh")); err == nil && n >= 1 && n <= 31 && !strings.Contains(r.word(1), ":") {
+			r.at += 2
+			r.days, r.months = append(r.days, fmt.Sprintf("day %d", n)), append(r.months, m)
+			return true
+		}
+	}
+	n, err := strconv.Atoi(strings.TrimRight(r.word(0), "stndrh"))
+	if err != nil || n < 1 || n > 31 {
+		return false
+	}
+	ahead := 1
+	if r.word(1) == "of" {
+		ahead = 2
+	}
+	if m := monthOf(r.word(ahead)); m != "" {
+		r.at += ahead + 1
+		r.days, r.months = append(r.days, fmt.Sprintf("day %d", n)), append(r.months, m)
+		return true
+	}
+	return false
+}
+
+// takeMonths takes months by name.
+func (r *reader) takeMonths() bool {
+	r.maybe("in", "of", "every", "each", "during")
+	some := false
+	for m := monthOf(r.word(0)); m != ""; m = monthOf(r.word(0)) {
+		r.at++
+		if begin := r.at; r.skip("-|to|till|until|through") {
+			if to := monthOf(r.word(0)); to != "" {
+				r.at++
+				m += "-" + to
+			} else {
+				r.at = begin
+			}
+		}
+		r.months = append(r.months, m)
+		some = true
+		if begin := r.at; !r.skip("and|,|or|&") || monthOf(r.word(0)) == "" {
+			r.at = begin
+			return true
+		}
+	}
+	return some
+}

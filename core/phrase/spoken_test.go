@@ -1,0 +1,48 @@
+package phrase
+
+import (
+	"os"
+	"strings"
+	"testing"
+)
+
+// TestSayingsAreOffered: what the corpus says that a saying means is a phrase, and
+// is what a mistake offers.
+func TestSayingsAreOffered(t *testing.T) {
+	text, err := os.ReadFile("spoken/testdata/sayings.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for line := range strings.Lines(string(text)) {
+		parts := strings.Split(strings.TrimSpace(line), " | ")
+		if strings.HasPrefix(line, "#") || len(parts) < 2 || parts[1] == "-" || strings.Contains(parts[1], " ? ") {
+			continue
+		}
+		n++
+		for i, meaning := range parts[1:] {
+			p, err := Parse(meaning)
+			if err != nil {
+				t.Fatalf("%q is to mean %q, which is no phrase: %v", parts[0], meaning, err)
+			}
+			parts[i+1] = p.String()
+		}
+		p, err := Parse(parts[0])
+		if err == nil {
+			if p.String() != parts[1] && !strings.Contains(parts[0], " and ") { // "mon and fri" is strictly both
+				t.Errorf("%q means %q, and is accepted as %q", parts[0], parts[1], p)
+			}
+			continue
+		}
+		e := err.(*Error)
+		if strings.Contains(parts[1], "2026-11-30") || strings.Contains(parts[1], "2026-12-0") {
+			continue // depends on today
+		}
+		if e.Offer != parts[1] || len(e.Others) != len(parts)-2 {
+			t.Errorf("%q offers %q and %q, want %q", parts[0], e.Offer, e.Others, parts[1:])
+		}
+	}
+	if n < 150 {
+		t.Errorf("only %d sayings", n)
+	}
+}
