@@ -103,7 +103,7 @@ func (a *Agent) Prepare(j *Job) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.needed = true
-	a.runs[j.Run] = &keptRun{alive: Alive{Run: j.Run, Mark: j.Mark, Keep: j.Gate.Limits.Output, Readings: j.Gate.Only.Readings}, job: j}
+	a.runs[j.Run] = &keptRun{alive: Alive{Run: j.Run, Mark: j.Mark, Keep: j.Gate.Limits.Output, Readings: j.Gate.Measure}, job: j}
 	a.send(request{Prepare: j})
 }
 

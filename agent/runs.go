@@ -71,7 +71,7 @@ func (s *server) prepare(j *Job) {
 		return // it is started at most once
 	}
 	ahead := make(chan bool, 1)
-	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: j.Gate.Only.Readings}
+	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: j.Gate.Measure}
 	s.runs[j.Run] = r
 	l := s.launch
 	go s.bring(r, j, &l, ahead)
@@ -194,7 +194,7 @@ func prepareOrder(l *launch.Launcher, j *Job) (o workstation.Order, before map[s
 		return o, nil, &engine.StartFailed{Run: j.Run, Detail: err.Error()}, nil
 	}
 	o.Run, o.Mark = j.Run, j.Mark
-	return o, readings(g.Only.Readings), nil, nil
+	return o, readings(g.Measure), nil, nil
 }
 
 // removeFiles removes the list of files that had changed, which is there only

@@ -42,7 +42,7 @@ type listed struct {
 
 	Waiting string `json:"waiting,omitempty"` // what a start waits for
 
-	state string
+	State string `json:"state"`
 	brief string // Error, for a narrow column
 	event string // on which it opens
 }
@@ -80,8 +80,8 @@ func (a *app) list(ctx context.Context, c *cli.Command) error {
 // sayTroubles tells of what keeps a keeper from starting programs.
 func (a *app) sayTroubles(ctx context.Context) {
 	status, err := a.client.Status(ctx)
-	if err != nil {
-		return
+	if errors.Is(err, control.ErrNoKeeper) {
+		fmt.Fprintln(a.err, a.err.faint("no keeper runs: nothing starts by itself"))
 	}
 	for _, t := range status.Troubles {
 		if t.Stops {
@@ -117,9 +117,17 @@ func (a *app) printList(rows []listed) {
 		if r.Error != "" {
 			command = r.brief
 		}
-		cells = append(cells, []string{r.Name, a.stateWord(r.state), next, last, command})
+		state := a.stateWord(r.State)
+		if r.State != "off" {
+			for _, o := range r.Openings {
+				if !o.Enabled {
+					state += ", " + a.out.warn(o.Name+" off")
+				}
+			}
+		}
+		cells = append(cells, []string{r.Name, state, next, last, command})
 	}
-	a.out.table([]string{"GATE", "STATE", "NEXT", "LAST", "COMMAND"}, cells)
+	a.out.table([]string{"GATE", "STATE", "DUE", "LATEST", "COMMAND"}, cells)
 }
 
 // listed joins the files with what the journal and the keeper know.
@@ -166,7 +174,7 @@ func (a *app) listed(ctx context.Context, files []gates.File) ([]listed, error) 
 func (a *app) fill(l *listed, f gates.File, st control.GateStatus, kept, paused bool) {
 	if f.Gate == nil {
 		first := f.Findings.Errors()[0]
-		l.Error, l.state = first.Error(), "broken"
+		l.Error, l.State = first.Error(), "broken"
 		l.brief = first.Message
 		if first.Line > 0 {
 			l.brief = fmt.Sprintf("line %d: %s", first.Line, first.Message)
@@ -182,19 +190,17 @@ func (a *app) fill(l *listed, f gates.File, st control.GateStatus, kept, paused 
 	}
 	switch {
 	case len(l.Running) > 0:
-		l.state = "running"
+		l.State = "running"
 	case !g.Enabled:
-		l.state = "off"
+		l.State = "off"
 	case !g.RunsOn(a.host):
-		l.state = "dormant" // for other hosts
+		l.State = "dormant" // for other hosts
 	case paused:
-		l.state = "paused"
-	case !kept:
-		l.state = "no keeper"
+		l.State = "paused"
 	case st.Waiting != "":
-		l.state = "waiting"
+		l.State = "waiting"
 	default:
-		l.state = "ready"
+		l.State = "on"
 	}
 	if kept {
 		l.Next = a.inZone(st.Next)
@@ -223,11 +229,11 @@ func (a *app) inZone(t *time.Time) *time.Time {
 // stateWord colours a state; the word alone says it.
 func (a *app) stateWord(state string) string {
 	switch state {
-	case "running", "ready":
+	case "running", "on":
 		return a.out.good(state)
 	case "broken":
 		return a.out.bad(state)
-	case "off", "paused", "no keeper", "dormant", "waiting":
+	case "off", "paused", "dormant", "waiting":
 		return a.out.warn(state)
 	}
 	return state

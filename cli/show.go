@@ -41,7 +41,7 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitWrong}
 	}
 	a.summary(f.Gate, calendar.InstantOf(a.now()))
-	state := a.stateWord(rows[0].state)
+	state := a.stateWord(rows[0].State)
 	if rows[0].Waiting != "" {
 		state += " for " + rows[0].Waiting
 	}

@@ -126,7 +126,7 @@ func TestHangsNobodyElse(t *testing.T) {
 		"log":    hersGate("/mnt/home/maren/fine", `"line \"x\" in /mnt/home/maren/log"`, "", `[needs]`, `paths = ["/mnt/home/maren/drive/boards"]`),
 		"huge":   hersGate("/mnt/home/maren/fine", `"line \"x\" in /mnt/home/maren/huge"`), "days": hersGate("/mnt/home/maren/fine", `"at 09:00, except days in /mnt/home/maren/days"`),
 		"changes": hersGate("/mnt/home/maren/fine", `"change in /mnt/home/maren/drive"`), "low": hersGate("/mnt/home/maren/fine", `"low disk /mnt/home/maren/drive 1GB"`),
-		"measured": hersGate("/mnt/home/maren/fine", `"signal now"`, "", "[only]", `readings = ["disk:/mnt/home/maren/drive"]`),
+		"measured": "measure = [\"disk:/mnt/home/maren/drive\"]\n" + hersGate("/mnt/home/maren/fine", `"signal now"`),
 	} {
 		put(t, h, name, text)
 	}

@@ -205,7 +205,7 @@ func TestOutputsAreBounded(t *testing.T) {
 
 // TestReadings: what was measured before and after a run is kept with it.
 func TestReadings(t *testing.T) {
-	h := homeWith(t, "stock-count", gateText(wstest.Script(t, ""), `"unlock"`, "[only]", `readings = ["memory", "disk:/"]`))
+	h := homeWith(t, "stock-count", gateText(wstest.Script(t, ""), `"unlock"`, `measure = ["memory", "disk:/"]`))
 	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "studio-laptop-1"})
 	if err != nil {
 		t.Fatal(err)

@@ -183,7 +183,7 @@ func TestDriveThatHangs(t *testing.T) {
 		"program", gateText("/mnt/vault/stock-count", `"signal now"`),
 		"folder", "folder = \"/mnt/vault\"\n"+gateText("/bin/true", `"signal now"`),
 		"needs", gateText("/bin/true", `"signal now"`, "[needs]", `paths = ["/mnt/vault/boards"]`),
-		"readings", gateText("/bin/true", `"signal now"`, "[only]", `readings = ["disk:/mnt/vault"]`),
+		"readings", gateText("/bin/true", `"signal now"`, `measure = ["disk:/mnt/vault"]`),
 		"changes", gateText("/bin/true", `"change in /mnt/vault/proofs"`),
 		"lines", gateText("/bin/true", `"line \"glue\" in /mnt/vault/log"`),
 		"low", gateText("/bin/true", `"low disk /mnt/vault 10%"`),

@@ -64,7 +64,7 @@ func (k *Keeper) prepareStarts(records []journal.Record) map[int64]*program {
 				continue
 			}
 			g := k.files[d.Gate].Gate
-			p := &program{gate: d.Gate, agent: k.crew.Of(g.Account()), readings: g.Only.Readings, let: func() {}}
+			p := &program{gate: d.Gate, agent: k.crew.Of(g.Account()), readings: g.Measure, let: func() {}}
 			if m, ok := k.ws.(holder); ok {
 				p.let = m.Hold()
 			}
@@ -81,7 +81,7 @@ func (k *Keeper) prepareStarts(records []journal.Record) map[int64]*program {
 // job is what an agent needs to know of a start.
 func (k *Keeper) job(g *gate.Gate, d *engine.Decision) *agent.Job {
 	j := &agent.Job{Run: d.Run, Mark: k.crew.Mark(d.Run), Decision: *d, Days: g.DaysFiles(),
-		Gate: gate.Gate{Name: g.Name, Run: g.Run, Folder: g.Folder, As: g.As, Limits: g.Limits, Only: g.Only}}
+		Gate: gate.Gate{Name: g.Name, Run: g.Run, Folder: g.Folder, As: g.As, Limits: g.Limits, Measure: g.Measure}}
 	if d.Cause != nil {
 		j.Files = d.Cause.Files
 	}
@@ -265,9 +265,9 @@ func (k *Keeper) resume(ctx context.Context, b *engine.Begin) (rest []input) {
 		if f, ok := k.files[r.Gate]; ok {
 			g = f.Gate
 		}
-		byAccount[r.As] = append(byAccount[r.As], agent.Alive{Run: r.ID, Mark: k.crew.Mark(r.ID), PID: r.PID, Born: r.Born, Keep: g.Limits.Output, Readings: g.Only.Readings})
+		byAccount[r.As] = append(byAccount[r.As], agent.Alive{Run: r.ID, Mark: k.crew.Mark(r.ID), PID: r.PID, Born: r.Born, Keep: g.Limits.Output, Readings: g.Measure})
 		pending[r.ID] = true
-		k.programs.running[r.ID] = &program{gate: r.Gate, readings: g.Only.Readings, let: func() {}}
+		k.programs.running[r.ID] = &program{gate: r.Gate, readings: g.Measure, let: func() {}}
 		if m, ok := k.ws.(holder); ok {
 			k.programs.running[r.ID].let = m.Hold()
 		}

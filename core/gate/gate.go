@@ -28,6 +28,7 @@ type Gate struct {
 	Folder  string    `json:"folder"` // working directory; "" for the account's home
 	Opens   []Opening `json:"openings"`
 	Enabled bool      `json:"enabled"`
+	Measure []string  `json:"measure,omitempty"` // what is measured before and after each run
 	As      As        `json:"as"`
 	Needs   Needs     `json:"needs"`
 	Limits  Limits    `json:"limits"`
@@ -91,10 +92,9 @@ type Rules struct {
 	Spread       time.Duration `json:"-"`
 }
 
-// Only restricts a gate to some hosts and asks for readings.
+// Only restricts a gate to some hosts.
 type Only struct {
-	Hosts    []string `json:"hosts,omitempty"`
-	Readings []string `json:"readings,omitempty"`
+	Hosts []string `json:"hosts,omitempty"`
 }
 
 // Values of As.Window: how the program's windows appear.

@@ -22,6 +22,7 @@ opens  = [
   { name = "saturdays", when = "at 08:15 on sat", enabled = false },
 ]
 enabled = true
+measure = ["memory", "disk:/home"]
 
 [as]
 window   = "ordinary"
@@ -56,7 +57,6 @@ spread   = "0s"
 
 [only]
 hosts    = ["front-*"]
-readings = ["memory", "disk:/home"]
 `
 
 func TestRead(t *testing.T) {
@@ -68,7 +68,7 @@ func TestRead(t *testing.T) {
 		g.Limits, g.Again, g.Rules, g.Only, g.Needs.Power)
 	want := `"Reset the label printer's spool" ["/opt/larkspur/bin/spool-reset" "--quiet"] /var/lib/larkspur true ` +
 		`env=map[LANG:en_GB.UTF-8 LARKSPUR_ROOM:press] limits={Longest:2h0m0s Grace:5s Output:65536 Success:[0 3]} again={Times:3 Pause:1m30s} ` +
-		`rules={Busy:queue Missed:once MissedWithin:12h0m0s Wake:0s Spread:0s} only={Hosts:[front-*] Readings:[memory disk:/home]} power=mains or 40%`
+		`rules={Busy:queue Missed:once MissedWithin:12h0m0s Wake:0s Spread:0s} only={Hosts:[front-*]} power=mains or 40%`
 	if got != want {
 		t.Errorf("Read:\n got %s\nwant %s", got, want)
 	}
@@ -121,7 +121,7 @@ var readErrorTests = []struct {
 	{"bad power", head + "[needs]\npower = \"mains or 400%\"\n", 3, 9, "value", "no power condition"},
 	{"bad account", head + "[needs]\npeople = \"ma ren\"\n", 3, 10, "value", "name of an account"},
 	{"bad host", head + "[only]\nhosts = [\"front-[\"]\n", 3, 10, "value", "no pattern"},
-	{"bad reading", head + "[only]\nreadings = [\"cpu\"]\n", 3, 13, "value", "no reading"},
+	{"bad reading", head + "measure = [\"cpu\"]\n", 2, 12, "value", "no reading"},
 	{"bad variable", head + "[as]\nenv = { \"A-B\" = \"x\" }\n", 3, 9, "value", "name of a variable"},
 	{"reserved variable", head + "[as.env]\nTIMEGATE_RUN = \"1\"\n", 3, 1, "value", "set by the keeper"},
 	{"bad phrase", head + "opens = [\"at 8:15\"]\n", 2, 14, "phrase", `write "at 08:15"`},

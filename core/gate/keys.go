@@ -53,6 +53,8 @@ var Keys = []Key{
 	{Name: "opens", Type: TypeOpenings, About: "phrases, or tables with name, when and enabled; without a name, an opening is called by its position", Example: `["boot + 45s", { name = "saturdays", when = "at 08:15 on sat", enabled = false }]`,
 		set: (*reader).openings, get: func(g *Gate) string { return openingsText(g.Opens) }},
 	truthKey("enabled", "false switches the gate off", func(g *Gate) *bool { return &g.Enabled }),
+	{Name: "measure", Type: TypeTexts, About: "what is measured before and after each run and kept with it: memory, or the disk at a path (bytes free; history --json)", Example: `["memory", "disk:/home"]`,
+		set: (*reader).readings, get: func(g *Gate) string { return listText(g.Measure) }},
 
 	{Name: "as.user", Type: TypeText, About: "the account to run as; in the system scope one of user and elevated must be said", Example: `"maren"`,
 		set: (*reader).user, get: func(g *Gate) string { return quoteText(g.As.User) }},
@@ -95,8 +97,6 @@ var Keys = []Key{
 
 	{Name: "only.hosts", Type: TypeTexts, About: "patterns for the names of hosts; elsewhere the gate is dormant", Example: `["front-*"]`,
 		set: (*reader).hosts, get: func(g *Gate) string { return listText(g.Only.Hosts) }},
-	{Name: "only.readings", Type: TypeTexts, About: "what is measured before and after each run and kept with it: memory, or the disk at a path (bytes free; history --json)", Example: `["memory", "disk:/home"]`,
-		set: (*reader).readings, get: func(g *Gate) string { return listText(g.Only.Readings) }},
 }
 
 // FindKey returns the key of a whole name.
@@ -372,5 +372,5 @@ func (r *reader) readings(g *Gate, v value) {
 			r.fail(v.items[i], "value", strconv.Quote(s)+" is no reading", `write "memory" or "disk:/home"`)
 		}
 	}
-	g.Only.Readings = list
+	g.Measure = list
 }
