@@ -34,7 +34,8 @@ func (p *progress) show(now time.Time) {
 	if p.screen.ascii {
 		done, rest = "#", "."
 	}
-	fmt.Fprintf(p.screen, "\r\x1b[K%s  %s%s", now.Format("Mon 15:04"), strings.Repeat(done, full), p.screen.faint(strings.Repeat(rest, cells-full)))
+	p.screen.clearLine()
+	fmt.Fprintf(p.screen, "%s  %s%s", now.Format("Mon 15:04"), strings.Repeat(done, full), p.screen.faint(strings.Repeat(rest, cells-full)))
 	p.shown = true
 }
 
@@ -43,7 +44,7 @@ func (p *progress) clear() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.shown {
-		fmt.Fprint(p.screen, "\r\x1b[K")
+		p.screen.clearLine()
 		p.shown = false
 	}
 }

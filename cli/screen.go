@@ -91,6 +91,9 @@ func (s *screen) Write(p []byte) (int, error) {
 // WriteString is Write.
 func (s *screen) WriteString(text string) (int, error) { return s.Write([]byte(text)) }
 
+// clearLine takes the line away that is being written (EL in ECMA-48).
+func (s *screen) clearLine() { io.WriteString(s.Writer, "\r\x1b[K") }
+
 // cell is what a table shows of a text: one line.
 var cell = strings.NewReplacer("\n", `\n`, "\t", `\t`, "\r", `\r`)
 

@@ -31,6 +31,10 @@ func TestScreenShowsTextOnly(t *testing.T) {
 		t.Errorf("a terminal is sent %q", got)
 	}
 	out.Reset()
+	if s.clearLine(); out.String() != "\r\x1b[K" {
+		t.Errorf("a line is taken away by %q", out.String())
+	}
+	out.Reset()
 	if err := s.printJSON(map[string]string{"name": hostile}); err != nil || strings.ContainsAny(out.String(), "\x1b\x07\u202e") {
 		t.Errorf("JSON is %q, %v", out.String(), err)
 	}

@@ -50,7 +50,6 @@ type reader struct {
 	unit      string // s m h d week month year
 	offset    int    // minutes after the hour
 	times     []clock
-	times2    []clock // another sensible reading
 	from, to  *clock
 	guess     bool // the window is of hours without am or pm
 	days      []string
