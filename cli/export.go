@@ -38,13 +38,13 @@ func (a *app) export(_ context.Context, c *cli.Command) error {
 	s.To = s.From.Add(365 * 24 * time.Hour)
 	var err error
 	if text := c.String("from"); text != "" {
-		if s.From, err = parseTime(text, a.zone, false); err != nil {
+		if s.From, err = a.timeAhead().read(text); err != nil {
 			return err
 		}
 		s.To = s.From.Add(365 * 24 * time.Hour)
 	}
 	if text := c.String("to"); text != "" {
-		if s.To, err = parseTime(text, a.zone, true); err != nil {
+		if s.To, err = a.timeAhead().end(text); err != nil {
 			return err
 		}
 	}

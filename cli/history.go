@@ -84,7 +84,7 @@ func (a *app) since(text string) (calendar.Instant, error) {
 	if d, err := phrase.ParseSpan(text); err == nil {
 		return calendar.InstantOf(a.now().Add(-d)), nil
 	}
-	return parseTime(text, a.zone, false)
+	return timeReader{zone: a.zone, now: a.now()}.read(text)
 }
 
 func (a *app) entries(f journal.Filter) ([]journal.Entry, error) {

@@ -109,7 +109,7 @@ func (a *app) machine(c *cli.Command) (workstation.Workstation, error) {
 	}
 	at := a.now()
 	if text := c.String("at"); text != "" {
-		instant, err := parseTime(text, a.zone, false)
+		instant, err := a.timeAhead().read(text)
 		if err != nil {
 			return nil, usageError("--at: %v", err)
 		}

@@ -107,12 +107,12 @@ func (a *app) previewSpan(c *cli.Command) (forecast.Span, error) {
 	s := forecast.Span{From: calendar.InstantOf(a.now()), To: calendar.MaxInstant, Count: int(c.Int("count"))}
 	var err error
 	if text := c.String("from"); text != "" {
-		if s.From, err = parseTime(text, a.zone, false); err != nil {
+		if s.From, err = a.timeAhead().read(text); err != nil {
 			return s, err
 		}
 	}
 	if text := c.String("to"); text != "" {
-		if s.To, err = parseTime(text, a.zone, true); err != nil {
+		if s.To, err = a.timeAhead().end(text); err != nil {
 			return s, err
 		}
 		s.Count = 0

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"timegate/core/calendar"
@@ -80,27 +81,97 @@ func (a *app) stamp(at calendar.Instant) *time.Time {
 	return &t
 }
 
-// parseTime reads what is given to --from and --to: RFC 3339, or a date with
-// an optional time in the given zone. last says that a date means its end.
-func parseTime(s string, zone *calendar.Zone, last bool) (calendar.Instant, error) {
+// whenForms are how a time can be given in an option.
+const whenForms = `write now, today, yesterday, tomorrow, tue, "tue 06:00", 08:00, -2h, 2026-11-27, "2026-11-27 07:30" or 2026-11-27T07:30:00Z`
+
+// timeReader reads times that are given in options.
+type timeReader struct {
+	zone  *calendar.Zone
+	now   time.Time
+	ahead bool // a weekday is the next one, and not the last
+	last  bool // a date means its end
+}
+
+// timeAhead reads times that are mostly to come.
+func (a *app) timeAhead() timeReader { return timeReader{zone: a.zone, now: a.now(), ahead: true} }
+
+// end reads the end of a span: a date is over then.
+func (r timeReader) end(s string) (calendar.Instant, error) {
+	r.last = true
+	return r.read(s)
+}
+
+// read reads RFC 3339; a date, or a word for one, with an optional time of day; a
+// time of today; or a span before or after now.
+func (r timeReader) read(s string) (calendar.Instant, error) {
 	if t, err := time.Parse(time.RFC3339, s); err == nil {
 		return calendar.InstantOf(t), nil
 	}
-	for _, layout := range []string{time.DateOnly, "2006-01-02 15:04", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02T15:04:05"} {
-		t, err := time.Parse(layout, s)
-		if err != nil {
-			continue
+	text := strings.ToLower(strings.TrimSpace(s))
+	if text == "now" {
+		return calendar.InstantOf(r.now), nil
+	}
+	if sign := strings.IndexAny(text, "+-"); sign == 0 {
+		if d, err := phrase.ParseSpan(text[1:]); err == nil {
+			if text[0] == '-' {
+				d = -d
+			}
+			return calendar.InstantOf(r.now.Add(d)), nil
 		}
-		day := calendar.DayOf(t.Year(), int(t.Month()), t.Day())
-		if layout == time.DateOnly && last {
-			next, _ := zone.Start(day + 1)
+	}
+	if date, clock, ok := strings.Cut(text, "t"); ok && len(date) == len(time.DateOnly) { // as in ISO 8601
+		text = date + " " + clock
+	}
+	date, clock, _ := strings.Cut(text, " ")
+	local := r.now.In(r.zone.Location())
+	today := calendar.DayOf(local.Year(), int(local.Month()), local.Day())
+	day, ok := dayNamed(date, today, r.ahead)
+	if !ok && clock == "" && date != "" { // a time alone is today's
+		day, clock, ok = today, date, true
+	}
+	if ok && clock == "" {
+		if r.last {
+			next, _ := r.zone.Start(day + 1)
 			return next - 1, nil
 		}
-		h, m, sec := t.Clock()
-		at, _ := zone.Resolve(day, int64(h*3600+m*60+sec)*1000)
+		at, _ := r.zone.Resolve(day, 0)
 		return at, nil
 	}
-	return 0, usageError("%q is no time: write 2026-11-27, \"2026-11-27 07:30\" or 2026-11-27T07:30:00Z", s)
+	for _, layout := range []string{"15:04", "15:04:05"} {
+		if t, err := time.Parse(layout, clock); err == nil && ok {
+			h, m, sec := t.Clock()
+			at, _ := r.zone.Resolve(day, int64(h*3600+m*60+sec)*1000)
+			return at, nil
+		}
+	}
+	return 0, usageError("%q is no time: %s", s, whenForms)
+}
+
+// dayNamed returns the day of a date, or of a word for one.
+func dayNamed(name string, today calendar.Day, ahead bool) (calendar.Day, bool) {
+	switch name {
+	case "today":
+		return today, true
+	case "yesterday":
+		return today - 1, true
+	case "tomorrow":
+		return today + 1, true
+	}
+	if t, err := time.Parse(time.DateOnly, name); err == nil {
+		return calendar.DayOf(t.Year(), int(t.Month()), t.Day()), true
+	}
+	step := calendar.Day(-1)
+	if ahead {
+		step = 1
+	}
+	for n := range calendar.Day(7) {
+		day := today + n*step
+		weekday := strings.ToLower(day.Noon().Weekday().String())
+		if name == weekday || name == weekday[:3] {
+			return day, true
+		}
+	}
+	return 0, false
 }
 
 // parseSpan reads a span given as an option.
