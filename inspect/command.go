@@ -92,6 +92,7 @@ func (h *hazards) command(argv []string, folder, what string, depth int) {
 	case carrier:
 		h.carrier(name, argv, folder, what, depth)
 	default:
+		h.runs(name, argv, folder)
 		h.arguments(argv, folder)
 	}
 }
@@ -142,17 +143,23 @@ func (h *hazards) firstLine(first []byte, argv []string, folder, what string, de
 // shell looks at a command line of a shell.
 func (h *hazards) shell(argv []string, folder string) {
 	for i, arg := range argv[1:] {
+		if i > 0 && slices.Contains(shellValued, argv[i]) {
+			continue // the value of the option before it
+		}
 		if len(arg) > 1 && arg[0] == '-' && arg[1] != '-' && strings.Contains(arg, "c") && i+2 < len(argv) {
 			h.inline(argv[0], argv[i+2], folder)
 			h.named(argv[i+3:], folder)
 			return
 		}
-		if !strings.HasPrefix(arg, "-") {
+		if !strings.HasPrefix(arg, "-") && !strings.HasPrefix(arg, "+") {
 			break
 		}
 	}
 	h.script(argv[1:], folder)
 }
+
+// shellValued are options of shells whose value is the next argument.
+var shellValued = []string{"-O", "+O", "-o", "+o", "--rcfile", "--init-file"}
 
 // valued are options of interpreters whose value is the next argument.
 var valued = []string{"-I", "-r", "-W", "-X", "-C", "-f", "-l", "-o", "-O", "+o", "+O", "--rcfile", "--init-file", "-d", "-c", "-e", "-E"}
@@ -230,6 +237,11 @@ func (h *hazards) carrier(name string, argv []string, folder, what string, depth
 			h.inline(argv[0], argv[i+1], folder)
 			h.named(argv[i+2:], folder)
 			return
+		case slices.Contains(moving, arg) && i+1 < len(argv):
+			i++
+			folder = h.moved(argv[i], folder)
+		case strings.HasPrefix(arg, "--") && slices.Contains(moving, variable):
+			folder = h.moved(value, folder)
 		case strings.HasPrefix(arg, "-"):
 			h.arguments(argv[i-1:i+1], folder)
 		case assigns && isVariable(variable):
@@ -245,7 +257,42 @@ func (h *hazards) carrier(name string, argv []string, folder, what string, depth
 					h.command(argv[i:], folder, what, depth+1)
 					return
 				}
+				if name == "chroot" { // what it runs is looked up in there
+					h.named([]string{arg}, folder)
+					folder = in(folder, arg)
+				}
 			}
+		}
+	}
+}
+
+// moving are options of carriers by which they go to another folder first.
+var moving = []string{"-C", "--chdir", "--wd", "--working-directory", "--root", "-R"}
+
+// moved looks at a folder that a command is carried to.
+func (h *hazards) moved(to, folder string) string {
+	h.named([]string{to}, folder)
+	return in(folder, expand(to, h.home))
+}
+
+// running are options of other programs whose value is a command.
+var running = map[string][]string{
+	"rsync": {"-e", "--rsh", "--rsync-path"}, "tar": {"-I", "-F", "--to-command", "--use-compress-program", "--checkpoint-action", "--info-script", "--new-volume-script", "--rsh-command"},
+	"git": {"-C", "-c", "--exec-path", "--git-dir", "--work-tree"}, "ssh": {"-F", "-o"}, "scp": {"-S", "-F", "-o"}, "sftp": {"-S", "-F", "-o"}, "sort": {"--compress-program"}, "split": {"--filter"},
+}
+
+// runs looks at the values of a program's options that are commands.
+func (h *hazards) runs(name string, argv []string, folder string) {
+	for i := 1; i < len(argv); i++ {
+		option, value, whole := strings.Cut(argv[i], "=")
+		if !slices.Contains(running[name], option) {
+			continue
+		}
+		if !whole && i+1 < len(argv) {
+			value = argv[i+1]
+		}
+		for word := range strings.FieldsSeq(strings.ReplaceAll(value, "=", " ")) {
+			h.named([]string{word}, folder)
 		}
 	}
 }
