@@ -97,7 +97,7 @@ func (g *guard) admit(who caller) *use {
 	u := g.uses[who.uid]
 	if u == nil {
 		g.forget()
-		u = &use{turns: make(chan struct{}, mostTurns), pace: rate.NewLimiter(callRate, callBurst)}
+		u = &use{turns: make(chan struct{}, mostTurns), shared: g.turns, pace: rate.NewLimiter(callRate, callBurst)}
 		g.uses[who.uid] = u
 	}
 	limit := mostCalls
@@ -108,7 +108,7 @@ func (g *guard) admit(who caller) *use {
 		return nil
 	}
 	u.calls++
-	if u.shared = g.turns; !who.free {
+	if !who.free {
 		g.others++
 	}
 	return u
