@@ -63,10 +63,12 @@ func (c *Crew) with(account string, resumed []Alive) *Agent {
 	a := c.agents[account]
 	if a == nil {
 		a = newAgent(c, account)
+		a.resume(resumed) // before it is asked how much of their output there is
 		c.agents[account] = a
 		if !c.closed {
 			go a.serve()
 		}
+		return a
 	}
 	a.resume(resumed)
 	return a
