@@ -50,7 +50,6 @@ var ordinals = []string{"first", "second", "third", "fourth", "fifth"}
 
 // ordinal reads first, 2nd, last, second last; "" where none stands here.
 func (r *reader) ordinal() string {
-	begin := r.at
 	w := r.word(0)
 	if w == "last" {
 		r.at++
@@ -80,7 +79,6 @@ func (r *reader) ordinal() string {
 	if r.skip("last") || r.skip("to", "last") || r.skip("-", "last") {
 		return fmt.Sprintf("%d%s last", n, end)
 	}
-	_ = begin
 	return fmt.Sprintf("%d%s", n, end)
 }
 

@@ -90,7 +90,7 @@ func (r *reader) read() {
 // one takes the longest thing that it knows from here.
 func (r *reader) one() bool {
 	for _, take := range []func(*reader) bool{(*reader).takeTail, (*reader).takeExcept, (*reader).takeRelative, (*reader).takeDelay, (*reader).takeEvent, (*reader).takeEvery,
-		(*reader).takeWindow, (*reader).takeDate, (*reader).takeDays, (*reader).takeMonths, (*reader).takeTime, (*reader).takeSpanAlone, (*reader).takeFiller} {
+		(*reader).takeWindow, (*reader).takeDate, (*reader).takeDays, (*reader).takeMonths, (*reader).takeTime, (*reader).takeDelayBehind, (*reader).takeFiller} {
 		before := r.at
 		if take(r) && r.at > before {
 			return true
@@ -248,8 +248,8 @@ func (r *reader) takeDelay() bool {
 	return true
 }
 
-// takeSpanAlone takes "every" that was said before a span, as in "every, say, 20m".
-func (r *reader) takeSpanAlone() bool {
+// takeDelayBehind takes a delay that is said behind its event: "boot + 45s".
+func (r *reader) takeDelayBehind() bool {
 	if r.event == "" || r.delay != "" {
 		return false
 	}
