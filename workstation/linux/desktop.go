@@ -14,8 +14,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/godbus/dbus/v5"
-
 	"timegate/workstation"
 )
 
@@ -137,25 +135,14 @@ func graphicalSessions() (map[int]bool, error) {
 		return nil, err
 	}
 	defer conn.Close()
-	var list []struct {
-		ID   string
-		UID  uint32
-		User string
-		Seat string
-		Path dbus.ObjectPath
-	}
-	if err := call(conn.Object(loginName, loginPath), loginManager+".ListSessions").Store(&list); err != nil {
+	sessions, err := listSessions(conn)
+	if err != nil {
 		return nil, err
 	}
 	out := map[int]bool{}
-	for _, s := range list {
-		var props map[string]dbus.Variant
-		if err := call(conn.Object(loginName, s.Path), properties+".GetAll", loginSession).Store(&props); err != nil {
-			continue
-		}
-		text := func(name string) string { value, _ := props[name].Value().(string); return value }
-		if strings.HasPrefix(text("Class"), "user") && text("State") != "closing" && slices.Contains([]string{"x11", "wayland", "mir"}, text("Type")) {
-			out[int(s.UID)] = true
+	for _, s := range sessions {
+		if s.graphical {
+			out[s.uid] = true
 		}
 	}
 	return out, nil

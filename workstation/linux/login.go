@@ -58,9 +58,11 @@ type login struct {
 
 // session is one that the login manager keeps.
 type session struct {
-	account string
-	since   calendar.Instant
-	locked  bool
+	account   string
+	uid       int // as listed; a session that a signal told of has none
+	since     calendar.Instant
+	locked    bool
+	graphical bool // on a desktop, not a terminal
 }
 
 func newLogin(board *workstation.Board, files *Files, wants workstation.Wants, awake, came func()) *login {
@@ -240,21 +242,9 @@ func dialBus() (*dbus.Conn, error) {
 // sync reads which sessions there are, and tells of those that came or went
 // since it last knew.
 func (l *login) sync() error {
-	var list []struct {
-		ID   string
-		UID  uint32
-		User string
-		Seat string
-		Path dbus.ObjectPath
-	}
-	if err := call(l.manager(), loginManager+".ListSessions").Store(&list); err != nil {
+	sessions, err := listSessions(l.conn)
+	if err != nil {
 		return err
-	}
-	sessions := map[dbus.ObjectPath]*session{}
-	for _, s := range list {
-		if read := l.read(s.Path); read != nil {
-			sessions[s.Path] = read
-		}
 	}
 	l.sessions = sessions
 	l.people(!l.synced)
@@ -265,19 +255,39 @@ func (l *login) sync() error {
 
 func (l *login) manager() dbus.BusObject { return l.conn.Object(loginName, loginPath) }
 
-// read returns a session of a person, and nil for one of the system's own.
-func (l *login) read(path dbus.ObjectPath) *session {
+// listSessions asks the login manager for the sessions of people.
+func listSessions(conn *dbus.Conn) (map[dbus.ObjectPath]*session, error) {
+	var list []struct {
+		ID   string
+		UID  uint32
+		User string
+		Seat string
+		Path dbus.ObjectPath
+	}
+	if err := call(conn.Object(loginName, loginPath), loginManager+".ListSessions").Store(&list); err != nil {
+		return nil, err
+	}
+	sessions := map[dbus.ObjectPath]*session{}
+	for _, s := range list {
+		if read := readSession(conn, s.Path); read != nil {
+			read.uid = int(s.UID)
+			sessions[s.Path] = read
+		}
+	}
+	return sessions, nil
+}
+
+// readSession returns a session of a person, and nil for one of the system's own.
+func readSession(conn *dbus.Conn, path dbus.ObjectPath) *session {
 	var props map[string]dbus.Variant
-	if err := call(l.conn.Object(loginName, path), properties+".GetAll", loginSession).Store(&props); err != nil {
+	if err := call(conn.Object(loginName, path), properties+".GetAll", loginSession).Store(&props); err != nil {
 		return nil
 	}
-	class, _ := props["Class"].Value().(string)
-	state, _ := props["State"].Value().(string)
-	name, _ := props["Name"].Value().(string)
-	if !strings.HasPrefix(class, "user") || state == "closing" || name == "" {
+	text := func(name string) string { value, _ := props[name].Value().(string); return value }
+	if !strings.HasPrefix(text("Class"), "user") || text("State") == "closing" || text("Name") == "" {
 		return nil // a greeter, a lock screen, a manager; or one that is ending
 	}
-	s := &session{account: name}
+	s := &session{account: text("Name"), graphical: slices.Contains([]string{"x11", "wayland", "mir"}, text("Type"))}
 	s.locked, _ = props["LockedHint"].Value().(bool)
 	if usec, ok := props["Timestamp"].Value().(uint64); ok {
 		s.since = calendar.Instant(usec / 1000)
@@ -361,7 +371,7 @@ func (l *login) signal(s *dbus.Signal) {
 		}
 		delete(l.sessions, path)
 		if strings.HasSuffix(s.Name, "New") {
-			if read := l.read(path); read != nil {
+			if read := readSession(l.conn, path); read != nil {
 				l.sessions[path] = read
 			}
 		}
