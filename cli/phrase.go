@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
+	"timegate/core/calendar"
 	"timegate/core/phrase"
 	"timegate/core/phrase/spoken"
 )
@@ -40,10 +40,5 @@ func (a *app) phraseOf(text string) (*phrase.Phrase, error) {
 // today is the day by which sayings such as "tomorrow" are meant.
 func (a *app) today() spoken.Today {
 	now := a.now().In(a.zone.Location())
-	add := func(days int) (date, weekday string) {
-		d := now.AddDate(0, 0, days)
-		return d.Format(time.DateOnly), strings.ToLower(d.Format("Mon"))
-	}
-	date, _ := add(0)
-	return spoken.Today{Date: date, Minute: now.Hour()*60 + now.Minute(), Add: add}
+	return spoken.Today{Day: calendar.DayOf(now.Year(), int(now.Month()), now.Day()), Minute: now.Hour()*60 + now.Minute()}
 }

@@ -42,10 +42,17 @@ func (e *Error) OfferOn(today spoken.Today) {
 		}
 		return
 	}
-	if e.Offer == "" && e.Remedy == "" || len(e.Unknown) > 0 {
+	mended := *e
+	for _, unknown := range []int{0, mostUnknown} {
 		e.Offer, e.Others, e.Guessed, e.Unknown = "", nil, "", nil
-		e.hear(today, mostUnknown)
+		if e.hear(today, unknown) {
+			return
+		}
+		if mended.Offer != "" && len(mended.Unknown) == 0 || mended.Remedy != "" {
+			break
+		}
 	}
+	*e = mended
 }
 
 // hear takes a saying for a phrase, with at most so many words that are not

@@ -6,44 +6,87 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+
+	"timegate/core/calendar"
 )
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
+// often notes how often something happens. Two that do not go together are two
+// moments.
+func (r *reader) often(n int, unit string) bool {
+	const day = 1
+	switch {
+	case r.unit == "" || r.unit == "d" && r.every == day:
+		r.every, r.unit = n, unit
+	case unit == "d" && n == day && (r.unit != "s" && r.unit != "m" && r.unit != "h" || !r.joined(r.at-2)), unit == r.unit && n == r.every:
+	default:
+		r.stuck = true
+	}
+	return true
+}
+
+// rates are words that say how often.
+var rates = map[string]struct {
+	every int
+	unit  string
+}{"hourly": {1, "h"}, "half-hourly": {30, "m"}, "daily": {1, "d"}, "weekly": {1, "w"}, "fortnightly": {2, "w"}, "biweekly": {2, "w"}, "monthly": {1, "month"}, "quarterly": {1, "quarter"}, "yearly": {1, "year"}, "annually": {1, "year"}}
+
 // takeEvery takes how often: every 5 minutes, hourly, twice a day.
 func (r *reader) takeEvery() bool {
-	set := func(n int, unit string) bool { r.every, r.unit = n, unit; return true }
-	switch {
-	case r.skip("hourly"):
-		return set(1, "h")
-	case r.skip("daily"):
-		return set(1, "d")
-	case r.skip("weekly"):
-		return set(1, "w")
-	case r.skip("fortnightly"), r.skip("biweekly"):
-		return set(2, "w")
-	case r.skip("monthly"):
-		return set(1, "month")
-	case r.skip("quarterly"):
-		return set(1, "quarter")
-	case r.skip("yearly|annually"):
-		return set(1, "year")
-	case r.skip("on|at", "the", "half", "hour"), r.skip("at", "half", "past", "every|the|each", "hour"):
-		r.offset = 30
-		if r.unit == "" {
-			set(1, "h")
-		}
+	if rate, ok := rates[r.word(0)]; ok {
+		r.at++
+		return r.often(rate.every, rate.unit)
+	}
+	if r.skip("every|each", "full", "hour") || r.skip("on|at", "the", "hour") {
+		return r.hourlyAt(-1)
+	}
+	if r.takeTimesIn() {
 		return true
-	case r.skip("on|at", "the", "hour"), r.skip("every|each", "full", "hour"):
-		if r.unit == "" {
-			set(1, "h")
-		}
-		return true
-	case r.skip("once|every|each", "an|a|per", "hour"):
-		return set(1, "h")
 	}
 	begin := r.at
-	n := 0
+	r.skip("once")
+	r.maybe("on")
+	if r.skip("alternate|alternating") {
+		return r.everyOther()
+	}
+	if !r.skip("every|each") {
+		return false
+	}
+	switch {
+	case r.skip("other|second"):
+		if r.everyOther() {
+			return true
+		}
+	case r.skip("third"):
+		if r.everyUnit(3) {
+			return true
+		}
+	case r.skip("day") && (r.skip("of|in", "the", "week") || true): // monday is not among what follows
+		return r.often(1, "d")
+	}
+	r.at = begin
+	r.skip("once")
+	r.skip("every|each")
+	if r.ahead("quarter") && r.word(1) != "of" && r.word(1) != "hour" {
+		r.at++
+		return r.often(1, "quarter")
+	}
+	if count, unit, ok := r.spanOrUnit(); ok {
+		r.stuck = r.stuck || count == 0
+		if unit == "fortnight" {
+			count, unit = 2*count, "w"
+		}
+		return r.often(count, unit)
+	}
+	r.at = begin
+	return false
+}
+
+// takeTimesIn takes how many times in a span: twice a day, once a week, four times
+// an hour.
+func (r *reader) takeTimesIn() bool {
+	begin, n := r.at, 0
 	switch {
 	case r.skip("once"):
 		n = 1
@@ -54,53 +97,72 @@ func (r *reader) takeEvery() bool {
 			n = count
 		}
 	}
-	if n > 0 {
-		switch {
-		case r.skip("a|per|each|every", "day") || r.skip("daily"):
-			r.perDay = n
-			return true
-		case r.skip("a|an|per|each|every", "hour") && 60%n == 0:
-			return set(60/n, "m")
-		case n == 1 && (r.skip("a|per|each|every", "week")):
-			return set(1, "w")
-		case n == 1 && (r.skip("a|per|each|every", "month")):
-			return set(1, "month")
-		case n == 1 && (r.skip("a|per|each|every", "year")):
-			return set(1, "year")
-		case n == 1 && (r.skip("a|per", "minute")):
-			return set(1, "m")
-		case n > 1 && r.event != "":
-			r.count = n
-			return true
+	unit := ""
+	if n > 0 && (r.skip("a|an|per|each|every|in", "day|hour|week|month|quarter|year|minute|night") || r.skip("in", "a", "day|hour|week|month|quarter|year|minute|night") || r.skip("daily|hourly|weekly|monthly|nightly")) {
+		unit = map[string]string{"daily": "day", "hourly": "hour", "weekly": "week", "monthly": "month", "nightly": "night"}[r.word(-1)]
+		if unit == "" {
+			unit = r.word(-1)
 		}
-		r.at = begin
-		return false
-	}
-	if !r.skip("every|each") {
-		return false
 	}
 	switch {
-	case r.skip("other|second"):
-		return r.everyOther()
-	case r.skip("third") && r.everyUnit(3), r.skip("half", "hour") && set(30, "m"), r.skip("half", "an", "hour") && set(30, "m"), r.skip("quarter", "of", "an", "hour") && set(15, "m"), r.skip("quarter", "hour") && set(15, "m"):
+	case unit == "day":
+		r.perDay = n
 		return true
-	case r.skip("quarter"):
-		return set(1, "quarter")
-	case r.everyUnit(1):
-		return true
-	}
-	if count, unit, ok := r.span(); ok {
-		r.stuck = r.stuck || count == 0
-		if unit == "fortnight" {
-			count, unit = 2*count, "w"
-		}
-		return set(count, unit)
+	case unit == "week" && n > 1 && n <= 3:
+		r.perWeek = n
+		return r.often(1, "w")
+	case unit == "hour" && n > 1 && 60%n == 0:
+		return r.often(60/n, "m")
+	case unit == "night" && n == 1:
+		r.part = "night"
+		return r.often(1, "d")
+	case n == 1 && units[unit] != "":
+		return r.often(1, units[unit])
 	}
 	r.at = begin
 	return false
 }
 
-// everyUnit takes a bare unit after "every".
+// takePast takes minutes after every hour: at 5 past every hour, on the half hour,
+// every hour at quarter past.
+func (r *reader) takePast() bool {
+	r.maybe("at", "on", "the", "a")
+	n := 0
+	switch {
+	case r.skip("half", "hour") && r.word(-3) == "the", r.skip("half", "past"):
+		n = 30
+	case r.skip("quarter", "past|after"):
+		n = 15
+	case r.skip(":15|:30|:45|:20|:10|:05|:40|:50"):
+		n = int(r.word(-1)[1]-'0')*10 + int(r.word(-1)[2]-'0')
+	default:
+		var ok bool
+		if n, ok = r.number(); !ok {
+			return false
+		}
+		if r.maybe("minutes", "minute", "min", "mins"); !r.skip("past|after") {
+			return false
+		}
+	}
+	if !r.skip("every|each|the", "hour") && (r.unit != "h" || r.every != 1) || n > 59 {
+		return false
+	}
+	if _, isHour := r.hour(); isHour {
+		return false
+	}
+	return r.hourlyAt(n)
+}
+
+// hourlyAt notes a minute of every hour.
+func (r *reader) hourlyAt(minute int) bool {
+	r.offset = minute
+	if r.unit == "" {
+		r.often(1, "h")
+	}
+	return true
+}
+
+// everyUnit takes a bare unit after "every other".
 func (r *reader) everyUnit(n int) bool {
 	unit := units[r.word(0)]
 	switch {
@@ -110,8 +172,7 @@ func (r *reader) everyUnit(n int) bool {
 		n, unit = 2*n, "w"
 	}
 	r.at++
-	r.every, r.unit = n, unit
-	return true
+	return r.often(n, unit)
 }
 
 // everyOther takes what follows "every other": a unit, or a weekday.
@@ -119,63 +180,119 @@ func (r *reader) everyOther() bool {
 	if r.everyUnit(2) {
 		return true
 	}
-	if d := dayOf(r.word(0)); d != "" && d != "weekends" {
+	if d := dayOf(r.word(0)); d != "" && d != "weekends" && d != "weekdays" {
 		r.at++
-		r.days, r.every, r.unit = append(r.days, d), 2, "w"
-		return true
+		r.days = append(r.days, d)
+		return r.often(2, "w")
 	}
 	return false
 }
 
 // compose puts what was understood together, in the ways that are sensible.
 func (r *reader) compose() []Reading {
-	if r.stuck || slices.ContainsFunc(r.unknown, garbled) {
+	if r.stuck || slices.ContainsFunc(r.unknown, garbled) || !r.settle() || r.stuck {
 		return nil
 	}
 	var out []Reading
-	add := func(text, guessed string) {
-		if text == "" || slices.ContainsFunc(out, func(o Reading) bool { return o.Phrase == text }) {
+	add := func() {
+		text, guessed := r.phrase()
+		if text == "" || r.stuck || guessed != "" && len(r.unknown) > 0 || slices.ContainsFunc(out, func(o Reading) bool { return o.Phrase == text }) {
 			return
 		}
 		out = append(out, Reading{Phrase: text, Guessed: guessed, Unknown: r.unknown})
 	}
-	text, guessed := r.phrase()
-	add(text, guessed)
-	if r.guess && r.to != nil && text != "" { // the other sensible reading: over midnight
-		r.to.minute -= 12 * 60
-		text, guessed = r.phrase()
-		add(text, guessed)
+	add()
+	for _, change := range r.variants {
+		if len(out) > 0 {
+			change()
+			add()
+		}
 	}
 	return out
 }
 
+// settle makes up its mind about what was left open while reading.
+func (r *reader) settle() bool {
+	if r.relative != nil && len(r.times) == 0 {
+		r.times = append(r.times, *r.relative)
+	}
+	for i, c := range r.times {
+		if r.part != "" && !c.fixed && c.minute < 13*60 {
+			r.times[i] = c.in(r.part)
+		}
+	}
+	slices.SortFunc(r.times, func(a, b clock) int { return a.minute - b.minute })
+	if r.part == "night" && len(r.dates) == 1 && len(r.times) == 1 && r.times[0].minute < 6*60 && !r.times[0].fixed { // tonight at 2
+		r.dates[0]++
+	}
+	return r.settleDates()
+}
+
+// settleDates decides what dates without a year mean: once, every year, or as
+// both may be meant.
+func (r *reader) settleDates() bool {
+	yearly := func() bool {
+		days, months := []string{}, []string{}
+		for _, d := range r.yearless {
+			if text := "day " + itoa(d.day); !slices.Contains(days, text) {
+				days = append(days, text)
+			}
+			if !slices.Contains(months, d.month) {
+				months = append(months, d.month)
+			}
+		}
+		r.days, r.months = append(r.days, days...), append(r.months, months...)
+		return len(days)*len(months) == len(r.yearless)
+	}
+	switch {
+	case len(r.yearless) == 0:
+	case r.yearly || r.unit == "year":
+		return yearly()
+	case r.unit != "" && r.unit != "d" || r.event != "":
+		return false
+	default:
+		for _, d := range r.yearless {
+			r.dates = append(r.dates, r.dayIn(d, 0))
+		}
+		r.variants = append(r.variants, func() {
+			if r.dates = nil; !yearly() {
+				r.stuck = true
+			}
+		})
+	}
+	// "on friday, 2027-01-01": the weekday says the same again.
+	if len(r.dates) == 1 && len(r.days) == 1 && slices.Contains(weekdays, r.days[0]) {
+		if weekdays[r.dates[0].Weekday()] != r.days[0] {
+			return false
+		}
+		r.days = nil
+	}
+	return len(r.dates) == 0 || len(r.days) == 0 && r.every <= 1
+}
+
 // garbled reports whether a word is no word: what it may be part of was
-// misunderstood.
+// misunderstood. A condition that is named whole is never.
 func garbled(w string) bool {
 	const longest = 24
-	return len(w) > longest || strings.ContainsFunc(w, func(c rune) bool { return !unicode.IsLetter(c) && c != '-' && c != '\'' }) || w == "-"
+	return !strings.Contains(w, " ") && (len(w) > longest || strings.ContainsFunc(w, func(c rune) bool { return !unicode.IsLetter(c) && c != '-' && c != '\'' }) || w == "-")
 }
 
 // phrase says one reading. guessed is what it has filled in.
 func (r *reader) phrase() (text, guessed string) {
-	if r.event != "" {
-		if r.first == "guess" {
-			r.first = "day"
-			return r.withTails(r.eventPhrase()), "of the day"
+	if r.success != "" {
+		if r.clocked() || r.event != "" || len(r.days) > 0 {
+			return "", ""
 		}
-		return r.withTails(r.eventPhrase()), ""
+		return r.withTails("every " + r.success + " after success"), ""
 	}
-	sub := map[string]bool{"s": true, "m": true, "h": true}[r.unit]
-	switch {
-	case sub && r.every > 0 && len(r.times) == 0:
-		window := r.window()
-		if window == "" && r.offset > 0 {
-			window = fmt.Sprintf(" from 00:%02d to 23:%02d", r.offset, r.offset)
-		}
-		return r.withTails(fmt.Sprintf("every %d%s%s%s", r.every, r.unit, window, r.on())), ""
-	case sub && len(r.times) == 1 && r.every > 0:
-		return "", "" // every hour at nine: which of the two?
-	case r.unit == "" && len(r.times) == 0 && r.from != nil: // working hours
+	if r.event != "" {
+		return r.eventPhrase()
+	}
+	switch r.unit {
+	case "s", "m", "h":
+		return r.interval()
+	}
+	if r.unit == "" && len(r.times) == 0 && r.from != nil { // working hours
 		return r.withTails("every 1h" + r.window() + r.on()), "1h"
 	}
 	if r.nothing() {
@@ -184,40 +301,76 @@ func (r *reader) phrase() (text, guessed string) {
 	return r.clockPhrase()
 }
 
+// interval says a phrase of hours, minutes or seconds.
+func (r *reader) interval() (text, guessed string) {
+	if len(r.times) > 0 {
+		return "", "" // every hour at nine: which of the two?
+	}
+	window := r.window()
+	if window != "" && r.from == nil {
+		guessed = strings.TrimPrefix(window, " from ")
+	}
+	every := fmt.Sprintf("every %d%s", r.every, r.unit)
+	length := r.every * map[string]int{"s": 1, "m": 60, "h": 60 * 60}[r.unit]
+	const day = 24 * 60 * 60
+	switch {
+	case window == "" && r.offset >= 0:
+		window = fmt.Sprintf(" from 00:%02d to 23:%02d", r.offset, r.offset)
+	case window == "" && length > 0 && day%length != 0: // it is no part of a day
+		if r.today.Day == 0 || r.on() != "" {
+			return "", ""
+		}
+		begin := fmt.Sprintf("%s %s", r.today.Day, clock{minute: r.today.Minute})
+		return r.withTails(every + " since " + begin), begin
+	}
+	return r.withTails(every + window + r.on()), guessed
+}
+
 // nothing reports whether too little was understood for a moment.
 func (r *reader) nothing() bool {
-	return len(r.times) == 0 && len(r.days) == 0 && len(r.months) == 0 && r.date == "" && r.unit == "" && r.perDay == 0 && !r.night
+	return len(r.times) == 0 && len(r.days) == 0 && len(r.months) == 0 && len(r.dates) == 0 && r.unit == "" && r.perDay == 0 && r.part == ""
 }
+
+// hoursFor are the hours that are guessed for so many times a day.
+var hoursFor = map[int]string{1: "09:00", 2: "09:00, 17:00", 3: "08:00, 13:00, 18:00", 4: "06:00, 12:00, 18:00, 23:00"}
+
+// hourIn is the hour that is guessed for a part of the day.
+var hourIn = map[string]string{"": "09:00", "morning": "08:00", "afternoon": "14:00", "evening": "19:00", "night": "22:00"}
 
 // clockPhrase says a clock phrase.
 func (r *reader) clockPhrase() (text, guessed string) {
 	if r.from != nil {
 		return "", "" // a window of what?
 	}
-	times := ""
-	for i, c := range r.times {
-		if i > 0 {
-			times += ", "
-		}
-		times += c.String()
+	var list []string
+	for _, c := range r.times {
+		list = append(list, c.String())
 	}
-	if times == "" {
-		switch {
-		case r.perDay > 0:
-			times = map[int]string{1: "09:00", 2: "09:00, 17:00", 3: "08:00, 13:00, 18:00", 4: "06:00, 12:00, 18:00, 23:00"}[r.perDay]
-			if times == "" {
-				return "", ""
-			}
-		case r.night:
-			times = "22:00"
-		default:
-			times = "09:00"
+	times := strings.Join(slices.Compact(list), ", ")
+	switch {
+	case times != "" && r.perDay > 0 && r.perDay != len(r.times):
+		return "", ""
+	case times != "":
+	case r.perDay > 0:
+		if times = hoursFor[r.perDay]; times == "" && 24%r.perDay == 0 {
+			return r.withTails(fmt.Sprintf("every %dh%s", 24/r.perDay, r.on())), "the hours"
 		}
+		guessed = times
+	default:
+		times = hourIn[r.part]
 		guessed = times
 	}
 	stride, ok := r.stride()
-	if !ok {
+	if !ok || times == "" {
 		return "", ""
+	}
+	if r.count > 0 && r.starting == 0 && stride == "" {
+		r.stuck = r.stuck || r.today.Day == 0
+		r.starting = r.today.Day
+	}
+	if r.perWeek > 0 && len(r.days) == 0 {
+		r.days = strings.Fields(map[int]string{2: "mon thu", 3: "mon wed fri"}[r.perWeek])
+		guessed = strings.TrimPrefix(guessed+" on "+strings.Join(r.days, ", "), " ")
 	}
 	return r.withTails("at " + times + r.on() + stride), guessed
 }
@@ -227,42 +380,50 @@ func (r *reader) clockPhrase() (text, guessed string) {
 func (r *reader) stride() (text string, ok bool) {
 	switch {
 	case r.unit == "quarter" && r.every == 1:
-		if len(r.months) == 0 {
-			// Said by on().
-			return "", true
-		}
-		return "", false
+		return "", len(r.months) == 0 // on names them
 	case r.every <= 1:
 		return "", true
 	}
 	unit := map[string]string{"d": "days", "w": "weeks", "month": "months", "year": "years"}[r.unit]
-	from := r.starting
-	if from == "" && r.today.Add != nil {
-		from = r.nextDay()
-	}
-	if unit == "" || from == "" {
+	if unit == "" || r.starting == 0 && r.today.Day == 0 {
 		return "", false
 	}
-	r.starting = ""
+	from := r.starting
+	if from == 0 {
+		from = r.nextDay()
+	}
+	r.starting = 0
 	return fmt.Sprintf(" every %d %s from %s", r.every, unit, from), true
 }
 
-// nextDay is the next date on the first weekday that was said, or today.
-func (r *reader) nextDay() string {
-	for days := range 7 {
-		date, weekday := r.today.Add(days)
-		if len(r.days) == 0 || !slices.Contains(weekdays, r.days[0]) || r.days[0] == weekday {
-			return date
+// nextDay is the next date on the first day that was said, or today.
+func (r *reader) nextDay() calendar.Day {
+	from := r.today.Day
+	if len(r.days) == 0 && (r.unit == "month" || r.unit == "year") {
+		r.days = []string{"day 1"}
+		if r.unit == "year" {
+			r.months = []string{"jan"}
 		}
 	}
-	date, _ := r.today.Add(0)
-	return date
+	if len(r.days) == 0 {
+		return from
+	}
+	const year = 366
+	for day := from; day < from+year; day++ {
+		_, month, n := day.Date()
+		if (r.days[0] == weekdays[day.Weekday()] || r.days[0] == "day "+itoa(n)) && (len(r.months) == 0 || r.months[0] == monthNames[month-1][:3]) {
+			return day
+		}
+	}
+	return from
 }
 
 // on says the days and months.
 func (r *reader) on() string {
 	days, months := r.merged(), slices.Clone(r.months)
 	switch {
+	case r.unit == "quarter" && r.atEnd:
+		days, months = []string{"last day"}, []string{"mar", "jun", "sep", "dec"}
 	case r.unit == "quarter":
 		months = []string{"jan", "apr", "jul", "oct"}
 		if len(days) == 0 {
@@ -270,23 +431,24 @@ func (r *reader) on() string {
 		}
 	case r.unit == "month" && len(days) == 0:
 		days = []string{"day 1"}
-	case r.unit == "year" && len(days) == 0 && r.date == "":
-		days, months = []string{"day 1"}, []string{"jan"}
+	case r.unit == "year" && len(days) == 0 && len(r.dates) == 0:
+		days = []string{"day 1"}
+		if len(months) == 0 {
+			months = []string{"jan"}
+		}
 	case r.unit == "w" && len(days) == 0 && r.every == 1:
 		days = []string{"mon"}
 	}
-	if r.date != "" {
-		days = append(days, r.date)
+	for _, d := range r.dates {
+		days = append(days, d.String())
 	}
 	out := ""
 	if len(days) > 0 {
 		out = " on " + strings.Join(days, ", ")
 	}
 	if len(months) > 0 {
-		slices.Sort(months)
-		months = slices.Compact(months)
 		slices.SortStableFunc(months, func(a, b string) int { return monthIndex(a) - monthIndex(b) })
-		out += " in " + strings.Join(months, ", ")
+		out += " in " + strings.Join(slices.Compact(months), ", ")
 	}
 	return out
 }
@@ -310,29 +472,39 @@ func (r *reader) merged() []string {
 	return out
 }
 
+// partHours are the hours of the parts of a day.
+var partHours = map[string]string{"morning": "06:00 to 12:00", "afternoon": "12:00 to 18:00", "evening": "18:00 to 22:00", "night": "22:00 to 06:00"}
+
 func (r *reader) window() string {
 	switch {
 	case r.from != nil:
 		return fmt.Sprintf(" from %s to %s", *r.from, *r.to)
-	case r.night:
-		return " from 22:00 to 06:00"
+	case r.part != "":
+		return " from " + partHours[r.part]
 	}
 	return ""
 }
 
-func (r *reader) eventPhrase() string {
-	out := r.event
+// eventPhrase says a phrase of an event.
+func (r *reader) eventPhrase() (text, guessed string) {
+	text = r.event
+	if r.first == "guess" {
+		r.first, guessed = "day", "of the day"
+	}
 	if r.first != "" {
-		out = "first " + out + " of the " + r.first
+		text = "first " + text + " of the " + r.first
 	}
-	out += r.window()
-	if on := r.on(); on != "" {
-		out += on
+	if r.part != "" {
+		guessed = partHours[r.part]
 	}
+	if r.guessed != "" {
+		guessed = r.guessed
+	}
+	text += r.window() + r.on()
 	if r.delay != "" {
-		out += " + " + r.delay
+		text += " + " + r.delay
 	}
-	return out
+	return r.withTails(text), guessed
 }
 
 // withTails adds what bounds the phrase.
@@ -343,11 +515,11 @@ func (r *reader) withTails(text string) string {
 	if r.count > 0 {
 		text += fmt.Sprintf(", %d times", r.count)
 	}
-	if r.starting != "" {
-		text += ", starting " + r.starting
+	if r.starting != 0 {
+		text += ", starting " + r.starting.String()
 	}
-	if r.ending != "" {
-		text += ", ending " + r.ending
+	if r.ending != 0 {
+		text += ", ending " + r.ending.String()
 	}
 	if len(r.except) > 0 {
 		text += ", except " + strings.Join(r.except, ", ")

@@ -139,15 +139,15 @@ func (r *reader) isOrdinal() bool {
 // day takes one item of a list of days.
 func (r *reader) day() bool {
 	switch {
-	case r.skip("end", "of"), r.skip("the", "end", "of"):
-		if r.skip("the|every|each", "month") || r.skip("month") {
-			r.days = append(r.days, "last day")
-			return true
-		}
-		return false
+	case r.skip("month", "end"), r.skip("end", "of", "the|every|each", "month"), r.skip("end", "of", "month"):
+		r.days = append(r.days, "last day")
+		return true
 	case r.skip("start|beginning", "of", "the|every|each", "month"):
 		r.days = append(r.days, "day 1")
 		return true
+	case r.skip("end", "of", "the|every|each", "quarter"), r.skip("quarter", "end"), r.skip("start|beginning", "of", "the|every|each", "quarter"):
+		r.atEnd = r.tokens[r.at-1].lower == "end" || r.tokens[r.at-4].lower == "end"
+		return r.often(1, "quarter")
 	case r.skip("working|business|work", "day|days"):
 		r.days = append(r.days, "weekdays")
 		return true
@@ -174,92 +174,71 @@ func (r *reader) day() bool {
 				r.at = begin
 			}
 		}
+		begin := r.at
+		r.maybe("the")
+		if n, ok := r.dayNumber(); ok && strings.TrimLeft(r.word(-1), "0123456789") != "" && monthOf(r.word(0)) == "" && r.word(0) != "of" { // friday the 13th
+			d += fmt.Sprintf(" and day %d", n)
+		} else {
+			r.at = begin
+		}
 		r.days = append(r.days, d)
 		return true
 	}
 	return r.ordinalDay()
 }
 
-// ordinalDay takes 2nd tue, last day, the 15th.
+// ordinalDay takes 2nd tue, last day, the 15th, the second and fourth tuesday.
 func (r *reader) ordinalDay() bool {
-	o := r.ordinal()
-	if o == "" {
+	list := []string{r.ordinal()}
+	if list[0] == "" {
 		return false
 	}
-	r.maybe("and")
+	for begin := r.at; r.skip("and|,|&|or"); begin = r.at {
+		r.maybe("the", "and")
+		next := r.ordinal()
+		if next == "" {
+			r.at = begin
+			break
+		}
+		list = append(list, next)
+	}
+	noun := ""
 	switch d := dayOf(r.word(0)); {
 	case d == "weekends":
 		return false
 	case d == "weekdays":
+		noun = " weekday"
 		r.at++
-		r.days = append(r.days, o+" weekday")
 	case d != "":
+		noun = " " + d
 		r.at++
-		r.days = append(r.days, o+" "+d)
-	case r.skip("working|business|work", "day"):
-		r.days = append(r.days, o+" weekday")
-	case r.skip("day"):
-		if n, err := strconv.Atoi(strings.TrimRight(o, "stndrh")); err == nil {
-			r.days = append(r.days, fmt.Sprintf("day %d", n))
-		} else {
-			r.days = append(r.days, o+" day")
-		}
-	default:
+	case r.skip("working|business|work", "day|days"):
+		noun = " weekday"
+	case r.skip("day|days"):
+		noun = " day"
+	}
+	for _, o := range list {
 		n, err := strconv.Atoi(strings.TrimRight(o, "stndrh"))
-		if err != nil {
+		switch {
+		case (noun == "" || noun == " day") && err == nil:
+			r.days = append(r.days, fmt.Sprintf("day %d", n))
+		case noun == "":
 			return false
-		}
-		r.days = append(r.days, fmt.Sprintf("day %d", n))
-		if monthOf(r.word(0)) != "" {
-			return r.takeMonths()
+		default:
+			r.days = append(r.days, o+noun)
 		}
 	}
 	r.ofMonth()
 	return true
 }
 
-// takeDate takes a date: 2026-12-24, 24 dec, december 24th.
-func (r *reader) takeDate() bool {
-	r.maybe("on", "the")
-	if isISO(r.word(0)) {
-		if r.date == "" {
-			r.date = r.word(0)
-		} else {
-			r.stuck = true
-		}
-		r.at++
-		return true
-	}
-	if m := monthOf(r.word(0)); m != "" {
-		if n, err := strconv.Atoi(strings.TrimRight(r.word(1), "stndrh")); err == nil && n >= 1 && n <= 31 && !strings.Contains(r.word(1), ":") {
-			r.at += 2
-			r.days, r.months = append(r.days, fmt.Sprintf("day %d", n)), append(r.months, m)
-			return true
-		}
-	}
-	n, err := strconv.Atoi(strings.TrimRight(r.word(0), "stndrh"))
-	if err != nil || n < 1 || n > 31 {
-		return false
-	}
-	ahead := 1
-	if r.word(1) == "of" {
-		ahead = 2
-	}
-	if m := monthOf(r.word(ahead)); m != "" {
-		r.at += ahead + 1
-		r.days, r.months = append(r.days, fmt.Sprintf("day %d", n)), append(r.months, m)
-		return true
-	}
-	return false
-}
-
 // takeMonths takes months by name.
 func (r *reader) takeMonths() bool {
-	r.maybe("in", "of", "every", "each", "during")
+	r.maybe("in", "of", "every", "each", "during", "from", "between")
 	some := false
 	for m := monthOf(r.word(0)); m != ""; m = monthOf(r.word(0)) {
 		r.at++
-		if begin := r.at; r.skip("-|to|till|until|through") {
+		if begin := r.at; r.skip("-|to|till|until|through") || r.word(-2) == "between" && r.skip("and") {
 			if to := monthOf(r.word(0)); to != "" {
 				r.at++
 				m += "-" + to

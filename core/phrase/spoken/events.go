@@ -14,50 +14,65 @@ type said struct {
 
 var events = []said{
 	{"boot", []string{"boot", "boots", "booting", "startup", "start-up", "reboot", "reboots", "restart", "restarts", "power on", "powered on", "switched on", "turned on", "switch on", "turn on", "system start", "system starts", "computer starts", "computer starts up",
-		"machine starts", "machine starts up", "pc starts", "pc starts up", "starts up", "start up", "computer boots", "machine boots", "pc boots"}},
-	{"shutdown", []string{"shutdown", "shut down", "shuts down", "shutting down", "switched off", "turned off", "power off", "powered off", "switch off", "turn off"}},
+		"machine starts", "machine starts up", "pc starts", "pc starts up", "starts up", "start up", "computer boots", "machine boots", "pc boots", "machine has started", "computer has started", "system has started", "pc has started", "workstation starts", "workstation has started", "computer is on", "machine is on", "pc is on", "system boots", "system boots up", "boots up", "is turned on", "is switched on"}},
+	{"shutdown", []string{"shutdown", "shut down", "shuts down", "shutting down", "switched off", "turned off", "power off", "powered off", "switch off", "turn off", "is switched off", "is turned off", "is powered off"}},
 	{"logon", []string{"logon", "log on", "logs on", "logging on", "login", "log in", "logs in", "logging in", "sign in", "signs in", "sign on", "signs on", "signing in", "logged on", "logged in"}},
 	{"logoff", []string{"logoff", "log off", "logs off", "logging off", "logout", "log out", "logs out", "logging out", "sign out", "signs out", "signing out", "logged off", "logged out"}},
 	{"lock", []string{"lock", "locks", "locked", "screen lock", "screen locks", "screen locked", "screen is locked", "computer is locked"}},
 	{"unlock", []string{"unlock", "unlocks", "unlocked", "unlocking", "screen unlock", "screen unlocks", "screen is unlocked", "computer is unlocked"}},
-	{"sleep", []string{"sleep", "sleeps", "goes to sleep", "go to sleep", "going to sleep", "falls asleep", "suspend", "suspends", "is suspended", "lid closes", "lid is closed", "hibernates"}},
-	{"resume", []string{"resume", "resumes", "wake", "wakes", "wakes up", "wake up", "waking up", "waking", "wake-up", "wakeup", "back from sleep", "comes back from sleep", "returns from sleep", "lid opens", "lid is opened"}},
-	{"mains", []string{"mains", "on mains", "mains power", "plugged in", "plug in", "power is connected", "power connected", "charger is connected", "charger is plugged in", "power is plugged in", "starts charging", "charging", "on ac", "ac power"}},
-	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in"}},
-	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet"}},
-	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost"}},
+	{"sleep", []string{"sleep", "sleeps", "goes to sleep", "go to sleep", "going to sleep", "falls asleep", "suspend", "suspends", "is suspended", "lid closes", "lid is closed", "hibernates", "close the lid", "is put to sleep"}},
+	{"resume", []string{"resume", "resumes", "wake", "wakes", "wakes up", "wake up", "waking up", "waking", "wake-up", "wakeup", "back from sleep", "comes back from sleep", "returns from sleep", "lid opens", "lid is opened", "open the lid", "resume from sleep", "resumes from sleep", "wakes from sleep", "wake from sleep", "waking from sleep"}},
+	{"mains", []string{"mains", "on mains", "mains power", "plugged in", "plug in", "power is connected", "power connected", "charger is connected", "charger is plugged in", "power is plugged in", "starts charging", "charging", "on ac", "ac power", "mains power returns", "mains returns", "mains power is back", "power is back", "power returns", "power comes back", "power cable is plugged in", "power cord is plugged in", "power is restored", "plugging in", "starts to charge"}},
+	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in", "switching to battery", "switches to battery", "running on battery", "runs on battery", "goes on battery", "goes to battery", "mains power is lost", "power cable is unplugged", "power fails", "power cable is pulled"}},
+	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet", "wifi connects", "wi-fi connects", "wifi is connected", "wifi is up", "network comes back", "network is back", "internet comes back", "internet is back", "there is internet", "there is a network", "internet is available", "network is available", "network is connected", "goes online", "comes online"}},
+	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost", "internet connection is lost", "network connection is lost", "wifi disconnects", "wi-fi disconnects", "wifi is lost", "internet goes down", "goes offline"}},
 	{"active", []string{"active", "active again", "is back", "comes back", "touches the keyboard", "touches the mouse"}},
 }
 
 // subjects are who or what an event happens to, which it says by itself.
-var subjects = []string{"the", "a", "an", "i", "we", "my", "our", "laptop", "computer", "machine", "pc", "workstation", "system", "someone", "somebody", "anyone", "anybody", "user", "person", "it", "is", "gets", "has", "been", "goes", "screen", "you"}
+var subjects = []string{"the", "a", "an", "i", "we", "my", "our", "laptop", "computer", "machine", "pc", "workstation", "system", "someone", "somebody", "anyone", "anybody", "user", "person", "it", "is", "gets", "has", "been", "goes", "screen", "you", "comes", "we're", "i'm", "user's", "just"}
 
-// takeEvent takes an event, with what leads to it.
+// leads are words that lead to an event.
+var leads = []string{"when", "whenever", "once", "if", "as", "soon", "after", "at", "on", "upon", "every", "each", "time", "right", "immediately", "before", "just", "the", "a", "first", "my", "directly", "shortly"}
+
+// takeEvent takes an event, with what leads to it. Behind a moment by the clock it
+// is a condition, and no event.
 func (r *reader) takeEvent() bool {
-	begin := r.at
-	r.maybe("when", "whenever", "once", "if", "as", "soon", "after", "at", "on", "upon", "every", "each", "time", "right", "immediately", "before", "the", "first")
-	r.at = begin
-	first := false
-	for slices.Contains([]string{"when", "whenever", "once", "if", "as", "soon", "after", "at", "on", "upon", "every", "each", "time", "right", "immediately", "before", "the", "a", "first", "my"}, r.word(0)) {
+	begin, first := r.at, false
+	for slices.Contains(leads, r.word(0)) {
 		first = first || r.word(0) == "first"
 		r.at++
 	}
-	if r.event != "" {
-		r.at = begin
+	before := slices.ContainsFunc(r.tokens[begin:r.at], func(t token) bool { return t.lower == "before" })
+	event := r.event
+	r.event = ""
+	some := r.takeFiles() || r.takeLine() || r.takeLevel() || r.takeSignal() || r.takeMount() || r.takeGate() || r.takeIdle() || r.takeDevice() || r.takeNamed()
+	switch {
+	case !some:
+		r.at, r.event = begin, event
 		return false
-	}
-	ok := r.takeFiles() || r.takeMount() || r.takeGate() || r.takeIdle() || r.takeDevice() || r.takeNamed()
-	if !ok {
-		r.at = begin
-		return false
+	case event != "":
+		r.stuck = true // two of them
+	case r.clocked() || len(r.dates) > 0 || begin > 0 && r.ahead("or"):
+		r.event = ""
+		r.condition(begin)
+		return true
+	case before && r.event != "shutdown" && r.event != "sleep":
+		r.stuck = true // nobody knows beforehand
 	}
 	first = r.skip("for", "the", "first", "time") || first
+	r.occurrence(first)
+	return true
+}
+
+// occurrence reads which of the events of a day or week is meant.
+func (r *reader) occurrence(first bool) {
 	period := ""
 	switch {
-	case r.skip("of|in", "the|each|every|a", "day"), r.skip("of|each|every|a|per", "day"):
-		period = "day"
-	case r.skip("of|in", "the|each|every|a", "week"), r.skip("each|every|a|per", "week"):
-		period = "week"
+	case r.skip("of|in", "the|each|every|a", "day|week"), r.skip("of|each|every|a|per", "day|week"):
+		period = r.word(-1)
+	case first && r.skip("today"):
+		r.stuck = true
 	}
 	switch {
 	case first && period == "":
@@ -67,8 +82,10 @@ func (r *reader) takeEvent() bool {
 	case period != "":
 		r.stuck = true // which of them?
 	}
-	return true
 }
+
+// ofPeople reports whether an event may be that of an account.
+func ofPeople(event string) bool { return event == "logon" || event == "logoff" }
 
 // takeNamed takes an event of the machine or its people.
 func (r *reader) takeNamed() bool {
@@ -76,27 +93,32 @@ func (r *reader) takeNamed() bool {
 	account := ""
 	for range 6 {
 		if event := r.longest(); event != "" {
-			if (event == "logon" || event == "logoff" || event == "lock" || event == "unlock") && r.skip("of|by|for") {
-				if r.skip("the", "day") || r.skip("the", "week") {
-					r.at -= 3
-				} else if r.word(0) != "" && !r.ahead("the", "a", "anyone", "anybody", "someone", "somebody") {
+			if r.skip("of|by|for") {
+				switch {
+				case r.ahead("the", "each", "every", "a") && slices.Contains([]string{"day", "week"}, r.word(1)):
+					r.at--
+				case r.ahead("anyone", "anybody", "someone", "somebody"), r.ahead("the") && r.word(1) == "first":
+					r.maybe("anyone", "anybody", "someone", "somebody")
+				case ofPeople(event) && isName(r.word(0)):
 					account = r.tokens[r.at].text
 					r.at++
-				} else {
-					r.maybe("the", "a", "anyone", "anybody", "someone", "somebody")
+				default:
+					r.at--
 				}
 			}
 			if account != "" {
+				r.stuck = r.stuck || !ofPeople(event) // the grammar has no such event
 				event += " of " + account
 			}
 			r.event = event
-			r.skip("the|my|a", "screen|computer|laptop|machine|pc|workstation|desktop|system")
+			r.skip("the|my|a", "screen|computer|laptop|machine|pc|workstation|desktop|system|charger|cable|session")
+			r.maybe("again", "completely", "successfully")
 			return true
 		}
 		w := r.word(0)
 		switch {
 		case slices.Contains(subjects, w):
-		case w != "" && account == "" && r.at == begin && isName(w) && (r.eventFollows()):
+		case account == "" && isName(w) && r.eventFollows():
 			account = r.tokens[r.at].text
 		default:
 			r.at = begin
@@ -115,11 +137,11 @@ func (r *reader) eventFollows() bool {
 	r.at++
 	r.maybe("has", "is", "gets")
 	e := r.longest()
-	return e == "logon" || e == "logoff" || e == "lock" || e == "unlock"
+	return ofPeople(e) || e == "lock" || e == "unlock"
 }
 
 func isName(w string) bool {
-	return w != "" && !slices.Contains(fillers, w) && dayOf(w) == "" && monthOf(w) == "" && strings.Trim(w, "abcdefghijklmnopqrstuvwxyz0123456789_-") == ""
+	return w != "" && !turns(w) && !slices.Contains(fillers, w) && !slices.Contains(others, w) && dayOf(w) == "" && monthOf(w) == "" && strings.Trim(w, "abcdefghijklmnopqrstuvwxyz0123456789_-") == ""
 }
 
 // longest takes the longest name of an event that stands here.
@@ -142,170 +164,4 @@ func (r *reader) longest() string {
 	}
 	r.at += length
 	return best
-}
-
-// path takes a path that stands here.
-func (r *reader) path() (string, bool) {
-	if w := r.word(0); strings.HasPrefix(w, "/") || strings.HasPrefix(w, "~") || strings.HasPrefix(w, "\"") {
-		r.at++
-		return r.tokens[r.at-1].text, true
-	}
-	return "", false
-}
-
-// takeFiles takes changes of files: a file appears in, files in … change.
-func (r *reader) takeFiles() bool {
-	begin := r.at
-	about := false
-	for range 10 {
-		if p, ok := r.path(); ok {
-			if !about && !r.ahead("changes", "change", "changed", "is", "gets", "has") {
-				break
-			}
-			if !about && !(r.skip("changes|change|changed") || r.skip("is|gets|has", "changed|modified|written|updated|edited") || r.skip("has", "been", "changed|modified|written|updated|edited")) {
-				break
-			}
-			r.maybe("changes", "change", "changed")
-			r.event = "change in " + p
-			for r.skip("matching") || r.skip("quiet") {
-				word := r.tokens[r.at-1].lower
-				if r.at < len(r.tokens) {
-					if n, unit, ok := r.span(); ok && word == "quiet" {
-						r.event += " quiet " + itoa(n) + unit
-					} else {
-						r.event += " " + word + " " + r.tokens[r.at].text
-						r.at++
-					}
-				}
-			}
-			if r.skip(",", "quiet") {
-				if n, unit, ok := r.span(); ok {
-					r.event += " quiet " + itoa(n) + unit
-				}
-			}
-			return true
-		}
-		w := r.word(0)
-		if !slices.Contains([]string{"a", "an", "new", "file", "files", "folder", "something", "anything", "appears", "appear", "arrives", "arrive", "is", "are", "changes", "change", "changed", "saved", "written", "put", "dropped", "added", "created", "lands",
-			"comes", "in", "into", "to", "the", "under", "any", "gets", "there", "modified", "of"}, w) {
-			break
-		}
-		about = about || slices.Contains([]string{"file", "files", "changes", "change", "changed", "something", "anything", "appears", "arrives"}, w)
-		r.at++
-	}
-	r.at = begin
-	return false
-}
-
-// takeMount takes drives that come and go at a path.
-func (r *reader) takeMount() bool {
-	begin := r.at
-	r.maybe("the", "drive", "disk", "share", "volume")
-	if r.skip("mount|mounting") || r.skip("unmount|unmounting") {
-		event := "mount"
-		if strings.HasPrefix(r.tokens[r.at-1].lower, "un") {
-			event = "unmount"
-		}
-		r.maybe("of", "the", "drive")
-		if p, ok := r.path(); ok {
-			r.event = event + " " + p
-			return true
-		}
-	} else if p, ok := r.path(); ok {
-		r.maybe("is", "gets", "has", "been")
-		switch {
-		case r.skip("mounted|mounts|there|available|connected"), r.skip("appears|comes"):
-			r.event = "mount " + p
-			return true
-		case r.skip("unmounted|gone|removed|unmounts|disappears"):
-			r.event = "unmount " + p
-			return true
-		}
-	}
-	r.at = begin
-	return false
-}
-
-// takeGate takes the end, failure or start of another gate.
-func (r *reader) takeGate() bool {
-	begin := r.at
-	for _, way := range []struct{ word, event string }{{"end", "end of"}, {"finish", "end of"}, {"failure", "failure of"}, {"start", "start of"}} {
-		if r.skip(way.word, "of") && isName(r.word(0)) {
-			r.event = way.event + " " + r.tokens[r.at].text
-			r.at++
-			return true
-		}
-		r.at = begin
-	}
-	if name := r.word(0); isName(name) && !slices.Contains(subjects, name) {
-		text := r.tokens[r.at].text
-		r.at++
-		r.maybe("has", "is", "was")
-		switch {
-		case r.skip("ends|ended|finishes|finished|completes|completed|done"):
-			r.event = "end of " + text
-			return true
-		case r.skip("fails|failed"):
-			r.event = "failure of " + text
-			return true
-		}
-	}
-	r.at = begin
-	return false
-}
-
-// takeIdle takes a machine that nobody has touched for a while.
-func (r *reader) takeIdle() bool {
-	begin := r.at
-	for range 5 {
-		if r.skip("idle|inactive|untouched|unused") {
-			r.maybe("for", "since", "at", "least")
-			n, unit, ok := r.span()
-			if !ok {
-				n, unit = 10, "m"
-			}
-			r.event = "idle " + itoa(n) + unit
-			return true
-		}
-		if n, unit, ok := r.span(); ok {
-			if r.skip("of", "idleness|inactivity") || r.skip("idle") {
-				r.event = "idle " + itoa(n) + unit
-				return true
-			}
-			break
-		}
-		if !slices.Contains(subjects, r.word(0)) {
-			break
-		}
-		r.at++
-	}
-	r.at = begin
-	return false
-}
-
-// takeDevice takes a device that is plugged in.
-func (r *reader) takeDevice() bool {
-	begin := r.at
-	r.maybe("a", "an", "the", "my")
-	glob := ""
-	switch {
-	case r.skip("usb", "stick|drive|disk|key") || r.skip("memory", "stick") || r.skip("external|removable", "drive|disk"):
-		glob = "sd?"
-	case r.skip("usb", "device"):
-		glob = "usb*"
-	case r.skip("device") && r.word(0) != "":
-		glob = r.tokens[r.at].text
-		r.at++
-		r.event = "device " + glob
-		return true
-	}
-	if glob != "" {
-		r.maybe("is", "gets")
-		if r.skip("plugged", "in") || r.skip("connected|attached|inserted") {
-			r.event = "device " + glob
-			return true
-		}
-	}
-	r.at = begin
-	return false
 }

@@ -94,7 +94,7 @@ func scanWord(field string, add func(string)) (rest string) {
 			add(number)
 		}
 		return field[n:]
-	case field[0] == '-' || field[0] == '+' || field[0] == '&':
+	case field[0] == '-' || field[0] == '+' || field[0] == '&' || field[0] == '@' || field[0] == '%':
 		add(field[:1])
 		return field[1:]
 	}
@@ -108,6 +108,12 @@ func scanWord(field string, add func(string)) (rest string) {
 	}
 	word := strings.TrimRight(field[:n], ".")
 	if word == "" {
+		return field[n:]
+	}
+	if before, after, ok := strings.Cut(word, "/"); ok && dayOf(strings.ToLower(before)) != "" && dayOf(strings.ToLower(after)) != "" {
+		add(before)
+		add(",")
+		add(after)
 		return field[n:]
 	}
 	// A range of days is said with a dash; a zone, or start-up, is one word.

@@ -4,35 +4,38 @@
 //
 // It knows the vocabulary of moments, takes a saying apart into what it knows,
 // and puts a phrase together from that. A word that it does not know is named;
-// where two readings are sensible there are two.
+// where two readings are sensible there are two. An offer that means something
+// else than was said is worse than none. So there is no offer where a word that
+// turns the meaning, such as "before", was not understood, where two moments
+// were said at once, or where both a word is unknown and a time would be a guess.
 package spoken
 
 import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"timegate/core/calendar"
 )
 
 // A Reading is a phrase that a saying may mean.
 type Reading struct {
 	Phrase  string
 	Guessed string   // what the saying left open and the reading has filled in, such as "09:00"
-	Unknown []string // words that were not understood
+	Unknown []string // words, or whole conditions, that were not understood
 }
 
-// Today is what a saying such as "tomorrow" is about; its zero value is not
-// known, and such sayings then have no reading.
+// Today is what a saying such as "tomorrow" is about. Its zero value is not known,
+// and such sayings then have no reading.
 type Today struct {
-	Date   string // 2026-11-30
-	Minute int    // of the day
-	// Add returns the date so many days later, and its weekday's three letters.
-	Add func(days int) (date, weekday string)
+	Day    calendar.Day
+	Minute int // of the day
 }
 
 // Read returns what a saying may mean, the likeliest first; nothing where too
 // little of it is understood.
 func Read(saying string, today Today) []Reading {
-	r := &reader{tokens: scan(saying), today: today}
+	r := &reader{tokens: scan(saying), today: today, offset: -1}
 	r.read()
 	return r.compose()
 }
@@ -43,54 +46,73 @@ type reader struct {
 	at     int
 	today  Today
 
-	event     string // canonical event, with its argument
-	delay     string
-	first     string // "day" or "week" with "first …"
-	every     int    // of unit; 0 for none
-	unit      string // s m h d week month year
-	offset    int    // minutes after the hour
-	times     []clock
-	from, to  *clock
-	guess     bool // the window is of hours without am or pm
-	days      []string
-	months    []string
-	except    []string
-	date      string
-	zone      string
-	starting  string
-	ending    string
-	count     int
-	repeat    string // "then every …"
-	perDay    int    // so often a day
-	night     bool
+	event    string // canonical event, with its argument
+	delay    string
+	first    string // "day" or "week" with "first …"
+	every    int    // of unit; 0 for none
+	unit     string // s m h d w month quarter year
+	offset   int    // minutes after the hour; -1 for none
+	atEnd    bool   // of the quarter
+	times    []clock
+	relative *clock // the time of "in 3 days", if no other is said
+	from, to *clock
+	part     string // of the day: "morning", "afternoon", "evening" or "night"
+	days     []string
+	months   []string
+	dates    []calendar.Day
+	yearless []monthDay
+	yearly   bool
+	except   []string
+	zone     string
+	starting calendar.Day
+	ending   calendar.Day
+	count    int
+	repeat   string // "then every …"
+	perDay   int    // so often a day
+	perWeek  int
+	success  string // the span after the last success
+	guessed  string // what an event had filled in
+
+	shape     string   // what was said, in its order: T for times, D for days
+	variants  []func() // each changes the reading into another sensible one
 	unknown   []string
 	windowing bool // the ends of a window are being read
 	stuck     bool // it is about something that cannot be said
 }
 
-// clock is a time of day in minutes; vague says that it may be of the other half
-// of the day.
-type clock struct {
-	minute int
-	vague  bool
-}
-
-func (c clock) String() string { return fmt.Sprintf("%02d:%02d", c.minute/60%24, c.minute%60) }
-
 // read goes through the saying from left to right.
 func (r *reader) read() {
 	for r.at < len(r.tokens) {
+		times, days := len(r.times), len(r.days)+len(r.dates)+len(r.yearless)
 		if !r.one() {
-			r.unknown = append(r.unknown, r.tokens[r.at].text)
+			w := r.tokens[r.at]
+			r.stuck = r.stuck || turns(w.lower)
+			r.unknown = append(r.unknown, w.text)
 			r.at++
 		}
+		if len(r.times) > times && !strings.HasSuffix(r.shape, "T") {
+			r.shape += "T"
+		}
+		if len(r.days)+len(r.dates)+len(r.yearless) > days && !strings.HasSuffix(r.shape, "D") {
+			r.shape += "D"
+		}
 	}
+	// "at 9 on mon and at 10 on tue" is two moments.
+	r.stuck = r.stuck || strings.Contains(r.shape, "TDT") || strings.Contains(r.shape, "DTDT")
+	r.stuck = r.stuck || r.event != "" && (len(r.times) > 0 || r.unit != "" || r.perDay > 0)
+}
+
+// turns reports whether a word may turn the meaning of what stands beside it.
+func turns(w string) bool {
+	return units[w] != "" || dayOf(w) != "" || monthOf(w) != "" || slices.Contains([]string{"before", "after", "except", "but", "not", "unless", "or", "until", "till", "from", "between", "half", "quarter", "first", "last", "next", "other",
+		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus"}, w)
 }
 
 // one takes the longest thing that it knows from here.
 func (r *reader) one() bool {
-	for _, take := range []func(*reader) bool{(*reader).takeTail, (*reader).takeExcept, (*reader).takeRelative, (*reader).takeDelay, (*reader).takeEvent, (*reader).takeEvery,
-		(*reader).takeWindow, (*reader).takeDate, (*reader).takeDays, (*reader).takeMonths, (*reader).takeTime, (*reader).takeDelayBehind, (*reader).takeFiller} {
+	for _, take := range []func(*reader) bool{(*reader).takeTail, (*reader).takeExcept, (*reader).takeSuccess, (*reader).takeRelative, (*reader).takeDelay, (*reader).takePast, (*reader).takeEvent,
+		(*reader).takeEvery, (*reader).takePart, (*reader).takeWindow, (*reader).takeDate, (*reader).takeDays, (*reader).takeMonths, (*reader).takeTime, (*reader).takeDelayBehind,
+		(*reader).takeCondition, (*reader).takeFiller} {
 		before := r.at
 		if take(r) && r.at > before {
 			return true
@@ -102,7 +124,7 @@ func (r *reader) one() bool {
 
 // word returns a word ahead in small letters, or "".
 func (r *reader) word(ahead int) string {
-	if i := r.at + ahead; i < len(r.tokens) {
+	if i := r.at + ahead; i >= 0 && i < len(r.tokens) {
 		return r.tokens[i].lower
 	}
 	return ""
@@ -126,12 +148,31 @@ func (r *reader) maybe(words ...string) {
 	}
 }
 
+func (r *reader) ahead(words ...string) bool { return slices.Contains(words, r.word(0)) }
+
+// joined reports whether what begins here is joined to what was said before.
+func (r *reader) joined(begin int) bool {
+	return begin > 0 && slices.Contains([]string{"and", "or", "&", "also"}, r.tokens[begin-1].lower)
+}
+
+// clocked reports whether a moment by the clock was said already.
+func (r *reader) clocked() bool { return len(r.times) > 0 || r.unit != "" || r.perDay > 0 }
+
 // fillers mean nothing by themselves.
 var fillers = []string{"the", "a", "an", "please", "on", "at", "in", "of", "it", "is", "run", "runs", "start", "starts", "started", "do", "my", "this", "that", "exactly", "sharp", "always", "just",
-	"automatically", "program", "job", "script", "and", "then", ",", "also", "be", "should", "must", "to", "for", "each", "me", "around", "about", "time", "times", "during", "o'clock", "oclock", "hrs",
-	"when", "whenever", "as", "soon", "once", "if", "every", "per", "day", "daily", "days", "morning", "evening", "afternoon", "today", "only", "over"}
+	"automatically", "program", "job", "script", "and", "then", ",", "also", "be", "should", "must", "for", "me", "around", "about", "time", "times", "during", "o'clock", "oclock", "hrs",
+	"as", "soon", "once", "per", "daily", "today", "only", "over", "precisely", "prompt", "regularly", "i", "want", "would", "like", "we"}
+
+// idioms are several words that mean nothing together.
+var idioms = [][]string{{"of|in", "the", "week"}, {"seven", "days", "a", "week"}, {"7", "days", "a", "week"}, {"24", "hours", "a", "day"}, {"all|the", "day|days", "long"}, {"all|whole", "day|days"}, {"around|round", "the", "clock"},
+	{"day", "and", "night"}, {"all", "the", "time"}, {"every|each|per|a|any", "day|days"}, {"day|days"}, {"to", "start|run|be"}, {"from", "now", "on"}, {"all", "year", "round"}, {"all", "year"}}
 
 func (r *reader) takeFiller() bool {
+	for _, words := range idioms {
+		if r.skip(words...) {
+			return true
+		}
+	}
 	if slices.Contains(fillers, r.word(0)) {
 		r.at++
 		return true
@@ -139,109 +180,182 @@ func (r *reader) takeFiller() bool {
 	return false
 }
 
+// takeCondition takes what must hold besides, which no phrase can say. It is named
+// whole.
+func (r *reader) takeCondition() bool {
+	if !r.ahead("if", "while", "when", "whenever", "unless", "provided", "except", "but", "excluding", "without", "not", "only") || r.ahead("only") && !slices.Contains([]string{"if", "when", "while", "with"}, r.word(1)) {
+		return false
+	}
+	r.condition(r.at)
+	return true
+}
+
+// condition names the words from begin on as one that is not understood, up to a
+// time of day that is still to be said.
+func (r *reader) condition(begin int) {
+	r.at = max(r.at, begin+1)
+	for r.at < len(r.tokens) && (r.clocked() || !r.skip("at")) {
+		r.at++
+	}
+	if r.at < len(r.tokens) {
+		r.at--
+	}
+	r.stuck = r.stuck || !r.clocked() && r.event == "" && len(r.days) == 0 || r.joined(begin)
+	var words []string
+	for _, t := range r.tokens[begin:r.at] {
+		words = append(words, t.text)
+	}
+	r.unknown = append(r.unknown, strings.ReplaceAll(strings.Join(words, " "), " ,", ","))
+}
+
 // takeTail takes what bounds a saying.
 func (r *reader) takeTail() bool {
+	begin := r.at
 	switch {
-	case r.skip("starting|beginning") || r.skip("from") && isISO(r.word(0)):
-		r.maybe("on", "from", "at")
-		if isISO(r.word(0)) {
-			r.stuck = r.stuck || r.starting != ""
-			r.starting = r.word(0)
-			r.at++
+	case r.skip("starting|beginning|from|since|after") && r.boundHere(&r.starting):
+		return true
+	case r.back(begin) && r.skip("until|till|ending|by|through|to") && (r.tokens[begin].lower != "to" || r.starting != 0) && r.boundHere(&r.ending):
+		return true
+	case r.back(begin) && r.skip("then", "every|each"):
+		n, unit, ok := r.spanOrUnit()
+		if !ok || !r.skip("for") {
+			return false
+		}
+		if long, longUnit, ok := r.span(); ok {
+			r.repeat = fmt.Sprintf("then every %d%s for %d%s", n, unit, long, longUnit)
 			return true
 		}
-	case r.skip("until|till|ending|by"):
-		r.maybe("on")
-		if isISO(r.word(0)) {
-			r.stuck = r.stuck || r.ending != ""
-			r.ending = r.word(0)
-			r.at++
-			return true
-		}
-	case r.skip("then", "every|each"):
-		if n, unit, ok := r.span(); ok && r.skip("for") {
-			if long, longUnit, ok := r.span(); ok {
-				r.repeat = fmt.Sprintf("then every %d%s for %d%s", n, unit, long, longUnit)
-				return true
-			}
-			if r.skip("ever") {
-				r.repeat = fmt.Sprintf("then every %d%s for ever", n, unit)
-				return true
-			}
-		}
-	case r.skip("zone"), r.skip("in") && strings.Contains(r.word(0), "/") && !strings.HasPrefix(r.word(0), "/"):
+		r.repeat = fmt.Sprintf("then every %d%s for ever", n, unit)
+		return r.skip("ever")
+	case r.back(begin) && r.skip("for") && r.forDays():
+		return true
+	case r.back(begin) && (r.clocked() || r.event != "") && r.howOften():
+		return true
+	case r.back(begin) && r.skip("zone"), r.back(begin) && r.skip("in") && strings.Contains(r.word(0), "/") && !strings.HasPrefix(r.word(0), "/"):
 		if r.at < len(r.tokens) {
 			r.zone = "zone " + r.tokens[r.at].text
 			r.at++
 			r.maybe("time", "zone")
 			return true
 		}
-	case r.skip("utc|gmt"):
+	case r.back(begin) && r.skip("utc|gmt"):
 		r.zone = "utc"
 		return true
 	}
 	return false
 }
 
-// takeExcept takes days that are left out.
-func (r *reader) takeExcept() bool {
-	if !r.skip("except|but|excluding|without") && !r.skip("not") {
+// back returns to where something else was tried; it is always true.
+func (r *reader) back(begin int) bool {
+	r.at = begin
+	return true
+}
+
+// boundHere reads the date at which a saying begins or ends.
+func (r *reader) boundHere(bound *calendar.Day) bool {
+	r.maybe("on", "from", "at", "the")
+	day, ok := r.dateHere()
+	if !ok {
 		return false
 	}
-	r.maybe("for", "on", "not", "the")
+	r.stuck = r.stuck || *bound != 0
+	*bound = day
+	return true
+}
+
+// howOften reads how often a moment comes: 10 times.
+func (r *reader) howOften() bool {
+	r.maybe(",", "for", "only")
+	n, ok := r.number()
+	if !ok || n < 1 || !r.skip("times") || r.ahead("a", "per", "each", "every", "daily", "an") {
+		return false
+	}
+	r.count = n
+	return true
+}
+
+// forDays reads how long a saying holds from today on: for two weeks.
+func (r *reader) forDays() bool {
+	r.maybe("the", "next")
+	n, unit, ok := r.span()
+	if !ok || !r.clocked() || unit != "d" && unit != "w" && unit != "month" {
+		return false
+	}
+	r.stuck = r.stuck || r.today.Day == 0 || r.ending != 0 || n == 0
+	begin := r.today.Day
+	if r.starting != 0 {
+		begin = r.starting
+	}
+	r.starting, r.ending = begin, later(begin, n, unit)-1
+	return true
+}
+
+// takeExcept takes days that are left out.
+func (r *reader) takeExcept() bool {
+	begin := r.at
+	r.maybe(",", "and")
+	if r.ahead("that") && r.word(1) == "is" && r.word(2) == "not" {
+		r.at += 2
+	}
+	if !r.skip("except|but|excluding|without|unless|not") {
+		return false
+	}
+	r.maybe("for", "on", "not", "the", "if", "it", "is", "a", "in")
 	if r.skip("days", "in") && r.at < len(r.tokens) {
 		r.except = append(r.except, "days in "+r.tokens[r.at].text)
 		r.at++
 		return true
 	}
-	days := r.days
-	r.days = nil
-	for r.takeDays() || r.takeDate() && r.date == "" || r.skip("and|or|,") {
+	if r.word(-1) == "in" {
+		r.at-- // a month or a file
 	}
-	r.except, r.days = append(r.except, r.days...), days
-	return len(r.except) > 0
+	days, months := r.days, r.months
+	r.days, r.months = nil, nil
+	for {
+		if day, ok := r.dateHere(); ok {
+			r.days = append(r.days, day.String())
+		} else if !r.takeDays() && !r.skip("and|or|,") {
+			break
+		}
+	}
+	found := r.days
+	ok := len(found) > 0 && len(r.months) == 0
+	r.days, r.months = days, months
+	if !ok {
+		r.at = begin
+		return false
+	}
+	if slices.Contains([]string{",", "and", "or"}, r.word(-1)) {
+		r.at-- // it joins what follows
+	}
+	r.except = append(r.except, found...)
+	return true
 }
 
-// takeRelative takes what is meant from today on.
-func (r *reader) takeRelative() bool {
-	if r.today.Add == nil {
-		r.stuck = r.stuck || slices.Contains([]string{"tomorrow", "tonight", "today"}, r.word(0))
+// takeSuccess takes "a day after the last success".
+func (r *reader) takeSuccess() bool {
+	r.maybe("every")
+	n, unit, ok := r.spanOrUnit()
+	if !ok || !r.skip("after|from|since") {
 		return false
 	}
-	on := func(days int) { r.date, _ = r.today.Add(days) }
-	switch {
-	case r.skip("tomorrow"):
-		on(1)
-	case r.skip("day", "after", "tomorrow"):
-		on(2)
-	case r.skip("tonight"):
-		on(0)
-		r.night = true
-	case r.skip("today"):
-		on(0)
-	case r.skip("in"):
-		n, unit, ok := r.span()
-		minutes, known := map[string]int{"m": 1, "h": 60, "d": 24 * 60, "w": 7 * 24 * 60}[unit]
-		if !ok || !known {
-			return false
-		}
-		total := r.today.Minute + n*minutes
-		on(total / (24 * 60))
-		r.times = append(r.times, clock{minute: total % (24 * 60)})
-	default:
+	r.maybe("the", "its", "it", "has", "was", "last", "latest", "previous")
+	if !r.skip("success|succeeded|successful") {
 		return false
 	}
+	r.maybe("run", "start")
+	r.success = fmt.Sprintf("%d%s", n, unit)
 	return true
 }
 
 // takeDelay takes "30s after boot": a span before an event.
 func (r *reader) takeDelay() bool {
 	n, unit, ok := r.span()
-	if !ok || !r.skip("after|past") || slices.Contains([]string{"d", "w"}, unit) {
+	if !ok || !r.skip("after|past|from|following") || slices.Contains([]string{"d", "w"}, unit) {
 		return false
 	}
 	r.maybe("the", "a", "every", "each")
-	if !r.takeEvent() {
+	if r.event != "" || r.clocked() || !r.takeEvent() {
 		return false
 	}
 	r.delay = fmt.Sprintf("%d%s", n, unit)
@@ -253,7 +367,7 @@ func (r *reader) takeDelayBehind() bool {
 	if r.event == "" || r.delay != "" {
 		return false
 	}
-	r.maybe("+", "plus", "after")
+	r.maybe("+", "plus", "after", ",", "and", "with", "then", "wait")
 	n, unit, ok := r.span()
 	if ok {
 		r.delay = fmt.Sprintf("%d%s", n, unit)

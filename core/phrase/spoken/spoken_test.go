@@ -1,16 +1,15 @@
 package spoken
 
 import (
-	"fmt"
 	"os"
 	"strings"
 	"testing"
+
+	"timegate/core/calendar"
 )
 
 // monday is the day on which sayings are read.
-var monday = Today{Date: "2026-11-30", Minute: 9 * 60, Add: func(days int) (string, string) {
-	return fmt.Sprintf("2026-%02d-%02d", 11+(29+days)/30, (29+days)%30+1), weekdays[days%7]
-}}
+var monday = Today{Day: calendar.DayOf(2026, 11, 30), Minute: 9 * 60}
 
 // TestSayings reads the corpus: a saying, what it means, and where there are two
 // readings the other one, parted by bars. A meaning of "-" is that nothing is

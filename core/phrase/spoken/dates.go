@@ -1,0 +1,254 @@
+package spoken
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"timegate/core/calendar"
+)
+
+// monthDay is a date without a year.
+type monthDay struct {
+	day   int
+	month string // three letters
+}
+
+// next is the first day like this on or after another.
+func (m monthDay) next(from calendar.Day) calendar.Day {
+	year, _, _ := from.Date()
+	for {
+		day, err := calendar.ParseDay(dateText(year, monthIndex(m.month)+1, m.day))
+		if err == nil && day >= from {
+			return day
+		}
+		if year++; err != nil && m.day > 29 { // 31 feb
+			return from
+		}
+	}
+}
+
+func dateText(year, month, day int) string {
+	two := func(n int) string { return strconv.Itoa(100 + n)[1:] }
+	return strconv.Itoa(year) + "-" + two(month) + "-" + two(day)
+}
+
+// later is the day so many days, weeks or months after another.
+func later(from calendar.Day, n int, unit string) calendar.Day {
+	switch unit {
+	case "w":
+		return from + calendar.Day(7*n)
+	case "month":
+		t := from.Noon().AddDate(0, n, 0)
+		return calendar.DayOf(t.Year(), int(t.Month()), t.Day())
+	}
+	return from + calendar.Day(n)
+}
+
+// dateHere reads one date; one without a year is the next such.
+func (r *reader) dateHere() (calendar.Day, bool) {
+	begin := r.at
+	if isISO(r.word(0)) {
+		day, err := calendar.ParseDay(r.word(0))
+		r.at++
+		return day, err == nil
+	}
+	if days, year, ok := r.monthDays(); ok && len(days) == 1 {
+		return r.dayIn(days[0], year), true
+	}
+	r.at = begin
+	if day, ok := r.byToday(); ok {
+		return day, true
+	}
+	r.at = begin
+	if r.skip("next|this|coming") {
+		if d := slices.Index(weekdays, dayOf(r.word(0))); d >= 0 {
+			r.at++
+			return r.weekdayAhead(d, r.tokens[begin].lower == "next"), true
+		}
+	}
+	r.at = begin
+	return 0, false
+}
+
+// byToday reads tomorrow and the like.
+func (r *reader) byToday() (day calendar.Day, ok bool) {
+	n := -1
+	switch {
+	case r.skip("today"):
+		n = 0
+	case r.skip("tomorrow"):
+		n = 1
+	case r.skip("the", "day", "after", "tomorrow"), r.skip("day", "after", "tomorrow"):
+		n = 2
+	default:
+		return 0, false
+	}
+	r.stuck = r.stuck || r.today.Day == 0
+	return r.today.Day + calendar.Day(n), true
+}
+
+// weekdayAhead is the next such weekday: after today, or from today on.
+func (r *reader) weekdayAhead(weekday int, after bool) calendar.Day {
+	r.stuck = r.stuck || r.today.Day == 0
+	day := r.today.Day
+	if after {
+		day++
+	}
+	for day.Weekday() != weekday {
+		day++
+	}
+	return day
+}
+
+// dayIn is a date in a year, or the next such where no year was said.
+func (r *reader) dayIn(m monthDay, year int) calendar.Day {
+	if year == 0 {
+		r.stuck = r.stuck || r.today.Day == 0
+		return m.next(r.today.Day)
+	}
+	day, err := calendar.ParseDay(dateText(year, monthIndex(m.month)+1, m.day))
+	r.stuck = r.stuck || err != nil
+	return day
+}
+
+// monthDays reads 24 dec, december 24th, 24 and 31 december, each with or without
+// a year.
+func (r *reader) monthDays() (days []monthDay, year int, ok bool) {
+	begin := r.at
+	r.maybe("the")
+	if m := monthOf(r.word(0)); m != "" {
+		r.at++
+		r.maybe("the")
+		if n, ok := r.dayNumber(); ok {
+			return []monthDay{{n, m}}, r.year(), true
+		}
+		r.at = begin
+		return nil, 0, false
+	}
+	var numbers []int
+	for {
+		r.maybe("the")
+		n, ok := r.dayNumber()
+		if !ok {
+			break
+		}
+		numbers = append(numbers, n)
+		if !r.skip("and|,|&") {
+			break
+		}
+	}
+	r.maybe("of")
+	if m := monthOf(r.word(0)); m != "" && len(numbers) > 0 {
+		r.at++
+		for _, n := range numbers {
+			days = append(days, monthDay{n, m})
+		}
+		return days, r.year(), true
+	}
+	r.at = begin
+	return nil, 0, false
+}
+
+// dayNumber reads the number of a day in its month: 24, 24th, first.
+func (r *reader) dayNumber() (int, bool) {
+	w := r.word(0)
+	n := slices.Index(ordinals, w) + 1
+	if n == 0 {
+		n, _ = strconv.Atoi(strings.TrimRight(w, "stndrh"))
+	}
+	if n < 1 || n > 31 || strings.ContainsAny(w, ":.") || len(w) == 2 && w[0] == '0' && slices.Contains([]string{"am", "pm"}, r.word(1)) {
+		return 0, false
+	}
+	r.at++
+	return n, true
+}
+
+// year reads a year that stands here, or returns 0.
+func (r *reader) year() int {
+	begin := r.at
+	r.maybe(",")
+	if n, err := strconv.Atoi(r.word(0)); err == nil && len(r.word(0)) == 4 && n >= 2000 && n < 2200 {
+		r.at++
+		return n
+	}
+	r.at = begin
+	return 0
+}
+
+// takeDate takes the dates on which something happens: once where they have a
+// year or are counted from today, else as it is said, or as both may be meant.
+func (r *reader) takeDate() bool {
+	every := false
+	for r.ahead("on", "the", "every", "each") {
+		every = every || r.ahead("every", "each")
+		r.at++
+	}
+	begin := r.at
+	if days, year, ok := r.monthDays(); ok {
+		r.yearly = r.yearly || every
+		for _, d := range days {
+			if year != 0 {
+				r.dates = append(r.dates, r.dayIn(d, year))
+			} else {
+				r.yearless = append(r.yearless, d)
+			}
+		}
+		return true
+	}
+	if every {
+		return false
+	}
+	next := r.ahead("next")
+	day, ok := r.dateHere()
+	if !ok {
+		r.at = begin
+		return false
+	}
+	r.dates = append(r.dates, day)
+	if next && day-r.today.Day < 7 { // this week's, or the one after
+		i := len(r.dates) - 1
+		r.variants = append(r.variants, func() { r.dates[i] += 7 })
+	}
+	return true
+}
+
+// takeRelative takes what is meant from now on: in 10 minutes, tonight.
+func (r *reader) takeRelative() bool {
+	switch {
+	case r.skip("tonight"), r.skip("this", "morning|afternoon|evening|night"):
+		r.part = map[string]string{"morning": "morning", "afternoon": "afternoon", "evening": "evening"}[r.word(-1)]
+		if r.part == "" {
+			r.part = "night"
+		}
+		r.stuck = r.stuck || r.today.Day == 0
+		r.dates = append(r.dates, r.today.Day)
+		return true
+	case r.skip("tomorrow", "night"):
+		r.part, r.dates = "night", append(r.dates, r.today.Day+1)
+		r.stuck = r.stuck || r.today.Day == 0
+		return true
+	}
+	in := r.skip("in")
+	n, unit, ok := r.span()
+	if ok && !in && !r.skip("from", "now|today") && !r.skip("later") {
+		ok = false
+	}
+	if !ok || r.clocked() && (unit == "m" || unit == "h" || unit == "s") {
+		return false
+	}
+	r.stuck = r.stuck || r.today.Day == 0
+	day, minute := r.today.Day, r.today.Minute
+	switch minutes := map[string]int{"m": 1, "h": 60}[unit]; {
+	case minutes > 0:
+		minute += n * minutes
+		day += calendar.Day(minute / (24 * 60))
+	case unit == "d" || unit == "w" || unit == "month":
+		day = later(day, n, unit)
+	default:
+		return false
+	}
+	r.dates = append(r.dates, day)
+	r.relative = &clock{minute: minute % (24 * 60), fixed: true}
+	return true
+}
