@@ -12,182 +12,6 @@ import (
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
-// often notes how often something happens. Two that do not go together are two
-// moments.
-func (r *reader) often(n int, unit string) bool {
-	const day = 1
-	switch {
-	case r.unit == "" || r.unit == "d" && r.every == day:
-		r.every, r.unit = n, unit
-	case unit == "d" && n == day && (r.unit != "s" && r.unit != "m" && r.unit != "h" || !r.joined(r.at-2)), unit == r.unit && n == r.every:
-	default:
-		r.stuck = true
-	}
-	return true
-}
-
-// rates are words that say how often.
-var rates = map[string]struct {
-	every int
-	unit  string
-}{"hourly": {1, "h"}, "half-hourly": {30, "m"}, "daily": {1, "d"}, "weekly": {1, "w"}, "fortnightly": {2, "w"}, "biweekly": {2, "w"}, "monthly": {1, "month"}, "quarterly": {1, "quarter"}, "yearly": {1, "year"}, "annually": {1, "year"}}
-
-// takeEvery takes how often: every 5 minutes, hourly, twice a day.
-func (r *reader) takeEvery() bool {
-	if rate, ok := rates[r.word(0)]; ok {
-		r.at++
-		return r.often(rate.every, rate.unit)
-	}
-	if r.skip("every|each", "full", "hour") || r.skip("on|at", "the", "hour") {
-		return r.hourlyAt(-1)
-	}
-	if r.takeTimesIn() {
-		return true
-	}
-	begin := r.at
-	r.skip("once")
-	r.maybe("on")
-	if r.skip("alternate|alternating") {
-		return r.everyOther()
-	}
-	if !r.skip("every|each") {
-		return false
-	}
-	switch {
-	case r.skip("other|second"):
-		if r.everyOther() {
-			return true
-		}
-	case r.skip("third"):
-		if r.everyUnit(3) {
-			return true
-		}
-	case r.skip("day") && (r.skip("of|in", "the", "week") || true): // monday is not among what follows
-		return r.often(1, "d")
-	}
-	r.at = begin
-	r.skip("once")
-	r.skip("every|each")
-	if r.ahead("quarter") && r.word(1) != "of" && r.word(1) != "hour" {
-		r.at++
-		return r.often(1, "quarter")
-	}
-	if count, unit, ok := r.spanOrUnit(); ok {
-		r.stuck = r.stuck || count == 0
-		if unit == "fortnight" {
-			count, unit = 2*count, "w"
-		}
-		return r.often(count, unit)
-	}
-	r.at = begin
-	return false
-}
-
-// takeTimesIn takes how many times in a span: twice a day, once a week, four times
-// an hour.
-func (r *reader) takeTimesIn() bool {
-	begin, n := r.at, 0
-	switch {
-	case r.skip("once"):
-		n = 1
-	case r.skip("twice"):
-		n = 2
-	default:
-		if count, ok := r.number(); ok && r.skip("times|x") {
-			n = count
-		}
-	}
-	unit := ""
-	if n > 0 && (r.skip("a|an|per|each|every|in", "day|hour|week|month|quarter|year|minute|night") || r.skip("in", "a", "day|hour|week|month|quarter|year|minute|night") || r.skip("daily|hourly|weekly|monthly|nightly")) {
-		unit = map[string]string{"daily": "day", "hourly": "hour", "weekly": "week", "monthly": "month", "nightly": "night"}[r.word(-1)]
-		if unit == "" {
-			unit = r.word(-1)
-		}
-	}
-	switch {
-	case unit == "day":
-		r.perDay = n
-		return true
-	case unit == "week" && n > 1 && n <= 3:
-		r.perWeek = n
-		return r.often(1, "w")
-	case unit == "hour" && n > 1 && 60%n == 0:
-		return r.often(60/n, "m")
-	case unit == "night" && n == 1:
-		r.part = "night"
-		return r.often(1, "d")
-	case n == 1 && units[unit] != "":
-		return r.often(1, units[unit])
-	}
-	r.at = begin
-	return false
-}
-
-// takePast takes minutes after every hour: at 5 past every hour, on the half hour,
-// every hour at quarter past.
-func (r *reader) takePast() bool {
-	r.maybe("at", "on", "the", "a")
-	n := 0
-	switch {
-	case r.skip("half", "hour") && r.word(-3) == "the", r.skip("half", "past"):
-		n = 30
-	case r.skip("quarter", "past|after"):
-		n = 15
-	case r.skip(":15|:30|:45|:20|:10|:05|:40|:50"):
-		n = int(r.word(-1)[1]-'0')*10 + int(r.word(-1)[2]-'0')
-	default:
-		var ok bool
-		if n, ok = r.number(); !ok {
-			return false
-		}
-		if r.maybe("minutes", "minute", "min", "mins"); !r.skip("past|after") {
-			return false
-		}
-	}
-	if !r.skip("every|each|the", "hour") && (r.unit != "h" || r.every != 1) || n > 59 {
-		return false
-	}
-	if _, isHour := r.hour(); isHour {
-		return false
-	}
-	return r.hourlyAt(n)
-}
-
-// hourlyAt notes a minute of every hour.
-func (r *reader) hourlyAt(minute int) bool {
-	r.offset = minute
-	if r.unit == "" {
-		r.often(1, "h")
-	}
-	return true
-}
-
-// everyUnit takes a bare unit after "every other".
-func (r *reader) everyUnit(n int) bool {
-	unit := units[r.word(0)]
-	switch {
-	case unit == "" || len(r.word(0)) == 1:
-		return false
-	case unit == "fortnight":
-		n, unit = 2*n, "w"
-	}
-	r.at++
-	return r.often(n, unit)
-}
-
-// everyOther takes what follows "every other": a unit, or a weekday.
-func (r *reader) everyOther() bool {
-	if r.everyUnit(2) {
-		return true
-	}
-	if d := dayOf(r.word(0)); d != "" && d != "weekends" && d != "weekdays" {
-		r.at++
-		r.days = append(r.days, d)
-		return r.often(2, "w")
-	}
-	return false
-}
-
 // compose puts what was understood together, in the ways that are sensible.
 func (r *reader) compose() []Reading {
 	if r.stuck || slices.ContainsFunc(r.unknown, garbled) || !r.settle() || r.stuck {
@@ -221,7 +45,12 @@ func (r *reader) settle() bool {
 			r.times[i] = c.in(r.part)
 		}
 	}
-	slices.SortFunc(r.times, func(a, b clock) int { return a.minute - b.minute })
+	for i := 1; i < len(r.times); i++ { // at 9 and 5
+		if c := r.times[i]; c.vague && c.minute < r.times[i-1].minute && c.minute < 12*60 {
+			r.times[i].minute += 12 * 60
+			r.variants = append(r.variants, func() { r.times[i].minute -= 12 * 60 })
+		}
+	}
 	if r.part == "night" && len(r.dates) == 1 && len(r.times) == 1 && r.times[0].minute < 6*60 && !r.times[0].fixed { // tonight at 2
 		r.dates[0]++
 	}
@@ -288,11 +117,10 @@ func (r *reader) phrase() (text, guessed string) {
 	if r.event != "" {
 		return r.eventPhrase()
 	}
-	switch r.unit {
-	case "s", "m", "h":
+	if r.subDay() {
 		return r.interval()
 	}
-	if r.unit == "" && len(r.times) == 0 && r.from != nil { // working hours
+	if r.unit == "" && len(r.times) == 0 && r.office {
 		return r.withTails("every 1h" + r.window() + r.on()), "1h"
 	}
 	if r.nothing() {
@@ -314,6 +142,10 @@ func (r *reader) interval() (text, guessed string) {
 	length := r.every * map[string]int{"s": 1, "m": 60, "h": 60 * 60}[r.unit]
 	const day = 24 * 60 * 60
 	switch {
+	case window == "" && r.since != nil && length >= 3*60*60 && day%length == 0:
+		window = fmt.Sprintf(" from %s to %s", r.since, clock{minute: r.since.minute + (day-length)/60})
+	case r.since != nil:
+		return "", ""
 	case window == "" && r.offset >= 0:
 		window = fmt.Sprintf(" from 00:%02d to 23:%02d", r.offset, r.offset)
 	case window == "" && length > 0 && day%length != 0: // it is no part of a day
@@ -339,13 +171,14 @@ var hourIn = map[string]string{"": "09:00", "morning": "08:00", "afternoon": "14
 
 // clockPhrase says a clock phrase.
 func (r *reader) clockPhrase() (text, guessed string) {
-	if r.from != nil {
+	if r.from != nil || r.since != nil {
 		return "", "" // a window of what?
 	}
 	var list []string
 	for _, c := range r.times {
 		list = append(list, c.String())
 	}
+	slices.Sort(list)
 	times := strings.Join(slices.Compact(list), ", ")
 	switch {
 	case times != "" && r.perDay > 0 && r.perDay != len(r.times):
@@ -359,6 +192,9 @@ func (r *reader) clockPhrase() (text, guessed string) {
 	default:
 		times = hourIn[r.part]
 		guessed = times
+	}
+	if r.guessed != "" {
+		guessed = strings.Trim(guessed+" on "+r.guessed, " ")
 	}
 	stride, ok := r.stride()
 	if !ok || times == "" {
@@ -422,8 +258,11 @@ func (r *reader) nextDay() calendar.Day {
 func (r *reader) on() string {
 	days, months := r.merged(), slices.Clone(r.months)
 	switch {
-	case r.unit == "quarter" && r.atEnd:
-		days, months = []string{"last day"}, []string{"mar", "jun", "sep", "dec"}
+	case r.unit == "quarter" && (r.atEnd || len(days) == 1 && strings.Contains(days[0], "last")):
+		months = []string{"mar", "jun", "sep", "dec"}
+		if len(days) == 0 {
+			days = []string{"last day"}
+		}
 	case r.unit == "quarter":
 		months = []string{"jan", "apr", "jul", "oct"}
 		if len(days) == 0 {

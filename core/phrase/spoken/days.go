@@ -29,7 +29,7 @@ func dayOf(w string) string {
 		return "sat"
 	}
 	for _, d := range weekdays {
-		if w == d || w == d+"s" || w == d+"day" || w == d+"days" {
+		if w == d[:2] && w != "we" || w == d || w == d+"s" || w == d+"day" || w == d+"days" {
 			return d
 		}
 	}

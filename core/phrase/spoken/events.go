@@ -23,7 +23,7 @@ var events = []said{
 	{"sleep", []string{"sleep", "sleeps", "goes to sleep", "go to sleep", "going to sleep", "falls asleep", "suspend", "suspends", "is suspended", "lid closes", "lid is closed", "hibernates", "close the lid", "is put to sleep"}},
 	{"resume", []string{"resume", "resumes", "wake", "wakes", "wakes up", "wake up", "waking up", "waking", "wake-up", "wakeup", "back from sleep", "comes back from sleep", "returns from sleep", "lid opens", "lid is opened", "open the lid", "resume from sleep", "resumes from sleep", "wakes from sleep", "wake from sleep", "waking from sleep"}},
 	{"mains", []string{"mains", "on mains", "mains power", "plugged in", "plug in", "power is connected", "power connected", "charger is connected", "charger is plugged in", "power is plugged in", "starts charging", "charging", "on ac", "ac power", "mains power returns", "mains returns", "mains power is back", "power is back", "power returns", "power comes back", "power cable is plugged in", "power cord is plugged in", "power is restored", "plugging in", "starts to charge"}},
-	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in", "switching to battery", "switches to battery", "running on battery", "runs on battery", "goes on battery", "goes to battery", "mains power is lost", "power cable is unplugged", "power fails", "power cable is pulled"}},
+	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in", "switching to battery", "switches to battery", "running on battery", "runs on battery", "goes on battery", "goes to battery", "mains power is lost", "power cable is unplugged", "power fails", "power cable is pulled", "power goes out", "power is out", "power cut", "there is a power cut"}},
 	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet", "wifi connects", "wi-fi connects", "wifi is connected", "wifi is up", "network comes back", "network is back", "internet comes back", "internet is back", "there is internet", "there is a network", "internet is available", "network is available", "network is connected", "goes online", "comes online"}},
 	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost", "internet connection is lost", "network connection is lost", "wifi disconnects", "wi-fi disconnects", "wifi is lost", "internet goes down", "goes offline"}},
 	{"active", []string{"active", "active again", "is back", "comes back", "touches the keyboard", "touches the mouse"}},
@@ -53,7 +53,7 @@ func (r *reader) takeEvent() bool {
 		return false
 	case event != "":
 		r.stuck = true // two of them
-	case r.clocked() || len(r.dates) > 0 || begin > 0 && r.ahead("or"):
+	case r.clocked() && !(r.subDay() && len(r.times) == 0 && begins(r.event) && !r.joined(begin)) || len(r.dates) > 0:
 		r.event = ""
 		r.condition(begin)
 		return true
@@ -63,6 +63,13 @@ func (r *reader) takeEvent() bool {
 	first = r.skip("for", "the", "first", "time") || first
 	r.occurrence(first)
 	return true
+}
+
+// begins reports whether an event is an instant from which on something may be
+// done again and again, and not a state.
+func begins(event string) bool {
+	kind, _, _ := strings.Cut(event, " ")
+	return slices.Contains([]string{"boot", "logon", "unlock", "resume", "mount", "device", "end", "failure"}, kind)
 }
 
 // occurrence reads which of the events of a day or week is meant.

@@ -11,6 +11,7 @@
 package spoken
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -56,6 +57,8 @@ type reader struct {
 	times    []clock
 	relative *clock // the time of "in 3 days", if no other is said
 	from, to *clock
+	since    *clock // a beginning without an end
+	office   bool   // the hours are those of work
 	part     string // of the day: "morning", "afternoon", "evening" or "night"
 	days     []string
 	months   []string
@@ -68,6 +71,7 @@ type reader struct {
 	ending   calendar.Day
 	count    int
 	repeat   string // "then every …"
+	lasting  string // how long an interval goes on after an event
 	perDay   int    // so often a day
 	perWeek  int
 	success  string // the span after the last success
@@ -84,12 +88,14 @@ type reader struct {
 func (r *reader) read() {
 	for r.at < len(r.tokens) {
 		times, days := len(r.times), len(r.days)+len(r.dates)+len(r.yearless)
+		begin, unit := r.at, r.unit
 		if !r.one() {
 			w := r.tokens[r.at]
 			r.stuck = r.stuck || turns(w.lower)
 			r.unknown = append(r.unknown, w.text)
 			r.at++
 		}
+		r.stuck = r.stuck || r.unit != unit && r.event != "" && r.joined(begin)
 		if len(r.times) > times && !strings.HasSuffix(r.shape, "T") {
 			r.shape += "T"
 		}
@@ -99,13 +105,19 @@ func (r *reader) read() {
 	}
 	// "at 9 on mon and at 10 on tue" is two moments.
 	r.stuck = r.stuck || strings.Contains(r.shape, "TDT") || strings.Contains(r.shape, "DTDT")
-	r.stuck = r.stuck || r.event != "" && (len(r.times) > 0 || r.unit != "" || r.perDay > 0)
+	if r.event != "" && r.subDay() && r.repeat == "" {
+		r.repeat = fmt.Sprintf("then every %d%s for %s", r.every, r.unit, cmp.Or(r.lasting, "ever"))
+		r.unit, r.every = "", 0
+	} else if r.lasting != "" {
+		r.stuck = true // from when on?
+	}
+	r.stuck = r.stuck || r.event != "" && r.clocked()
 }
 
 // turns reports whether a word may turn the meaning of what stands beside it.
 func turns(w string) bool {
 	return units[w] != "" || dayOf(w) != "" || monthOf(w) != "" || slices.Contains([]string{"before", "after", "except", "but", "not", "unless", "or", "until", "till", "from", "between", "half", "quarter", "first", "last", "next", "other",
-		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus"}, w)
+		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus", "low", "below", "under", "above", "full", "exists", "excluded", "nothing", "later", "earlier"}, w)
 }
 
 // one takes the longest thing that it knows from here.
@@ -154,6 +166,9 @@ func (r *reader) ahead(words ...string) bool { return slices.Contains(words, r.w
 func (r *reader) joined(begin int) bool {
 	return begin > 0 && slices.Contains([]string{"and", "or", "&", "also"}, r.tokens[begin-1].lower)
 }
+
+// subDay reports whether an interval below a day was said.
+func (r *reader) subDay() bool { return r.unit == "s" || r.unit == "m" || r.unit == "h" }
 
 // clocked reports whether a moment by the clock was said already.
 func (r *reader) clocked() bool { return len(r.times) > 0 || r.unit != "" || r.perDay > 0 }
@@ -278,6 +293,10 @@ func (r *reader) howOften() bool {
 func (r *reader) forDays() bool {
 	r.maybe("the", "next")
 	n, unit, ok := r.span()
+	if ok && (r.subDay() || r.event != "") && (unit == "s" || unit == "m" || unit == "h") && r.lasting == "" {
+		r.lasting = fmt.Sprintf("%d%s", n, unit)
+		return true
+	}
 	if !ok || !r.clocked() || unit != "d" && unit != "w" && unit != "month" {
 		return false
 	}
@@ -300,7 +319,7 @@ func (r *reader) takeExcept() bool {
 	if !r.skip("except|but|excluding|without|unless|not") {
 		return false
 	}
-	r.maybe("for", "on", "not", "the", "if", "it", "is", "a", "in")
+	r.maybe("for", "on", "not", "the", "if", "it", "is", "a", "at", "in")
 	if r.skip("days", "in") && r.at < len(r.tokens) {
 		r.except = append(r.except, "days in "+r.tokens[r.at].text)
 		r.at++

@@ -276,7 +276,7 @@ func (r *reader) takeIdle() bool {
 			return true
 		}
 		if n, unit, ok := r.span(); ok {
-			if r.skip("of", "idleness|inactivity") || r.skip("idle") {
+			if r.skip("of", "idleness|inactivity") || r.skip("idle") || r.skip("of|with", "no", "activity|input") || r.skip("without", "activity|input") {
 				r.event = "idle " + itoa(n) + unit
 				return true
 			}
@@ -305,6 +305,7 @@ func (r *reader) takeDevice() bool {
 		glob = r.tokens[r.at].text
 		r.at++
 		r.event = "device " + glob
+		r.maybe("is", "gets", "plugged", "in", "connected", "attached", "appears")
 		return true
 	}
 	if glob != "" {

@@ -125,9 +125,9 @@ func (r *reader) spanOrUnit() (n int, unit string, ok bool) {
 func (r *reader) clockHere() (c clock, ok bool) {
 	begin := r.at
 	switch {
-	case r.skip("noon|midday"):
+	case r.skip("noon|midday"), r.skip("12|twelve", "noon"):
 		return clock{minute: 12 * 60, fixed: true}, true
-	case r.skip("midnight"):
+	case r.skip("midnight"), r.skip("12|twelve", "midnight"):
 		return clock{fixed: true}, true
 	case r.skip("half", "past"), r.skip("half"):
 		if h, ok := r.hour(); ok {
@@ -329,7 +329,7 @@ func (r *reader) takeTime() bool {
 	r.times = append(r.times, c)
 	for {
 		begin := r.at
-		if !r.skip("and|,|&|or") {
+		if !r.skip("and|,|&") {
 			return true
 		}
 		r.maybe("and", "at")
@@ -345,10 +345,10 @@ func (r *reader) takeTime() bool {
 
 // takeWindow takes from … to …, between … and …, and hours by name.
 func (r *reader) takeWindow() bool {
-	set := func(from, to int) { r.from, r.to = &clock{minute: from * 60}, &clock{minute: to * 60} }
 	switch {
 	case r.skip("during|in|within", "working|office|business|work", "hours"), r.skip("working|office|business|work", "hours"):
-		set(9, 17)
+		r.setWindow(clock{minute: 9 * 60}, clock{minute: 17 * 60})
+		r.office = true
 		if len(r.days) == 0 {
 			r.days = []string{"weekdays"}
 		}
@@ -362,6 +362,8 @@ func (r *reader) takeWindow() bool {
 		word = "and"
 	case r.skip("from"):
 		word = "to"
+	case r.skip("starting|beginning", "at|from"):
+		word = "starting"
 	}
 	r.maybe("the", "hours", "of")
 	a, ok := r.clockHere()
@@ -369,6 +371,10 @@ func (r *reader) takeWindow() bool {
 		return false
 	}
 	if !r.skip("to|until|till|-") && !(word == "and" && r.skip("and|&")) {
+		if r.since == nil && (word == "to" || word == "starting") {
+			r.since = &a
+			return true
+		}
 		return false
 	}
 	b, ok := r.clockHere()
@@ -380,6 +386,13 @@ func (r *reader) takeWindow() bool {
 		b.minute += 12 * 60
 		r.variants = append(r.variants, func() { r.to.minute -= 12 * 60 }) // over midnight
 	}
-	r.from, r.to = &a, &b
+	r.setWindow(a, b)
 	return true
+}
+
+// setWindow notes the hours between which something happens; two such are two
+// moments.
+func (r *reader) setWindow(from, to clock) {
+	r.stuck = r.stuck || r.from != nil
+	r.from, r.to = &from, &to
 }
