@@ -10,7 +10,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"timegate/home"
-	"timegate/launch"
 	"timegate/workstation"
 )
 
@@ -84,7 +83,7 @@ func newAgent(c *Crew, account string) *Agent {
 // name is what people know the agent's account by.
 func (a *Agent) name() string {
 	if a.account == "" {
-		return launch.SelfName()
+		return home.Account()
 	}
 	return a.account
 }

@@ -190,7 +190,7 @@ func (a *app) launcher() *launch.Launcher {
 }
 
 // env is what phrases need from outside.
-func (a *app) env() phrase.Env { return gates.Env(a.zone, a.host) }
+func (a *app) env() phrase.Env { return gates.Env(gates.Here(a.home.Scope, a.zone, a.host), a.zone) }
 
 // gateArgument returns the one gate that a command names, as it is in its
 // file.

@@ -63,6 +63,7 @@ var masks = []struct {
 	{regexp.MustCompile(`\d+ starts? in 28 days.*`), "STARTS"},
 	{regexp.MustCompile(`  +`), "  "},
 	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
+	{regexp.MustCompile(`when \w+ ((?:un)?locks the desktop|logs o)`), "when ME $1"},
 	{regexp.MustCompile(`in (?:/root|/home/\w+|/)(:|\n)`), "in $$HOME$1"},
 	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|late_s)": [\d.]+`), `"$1": N`},
 }

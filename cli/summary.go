@@ -33,7 +33,7 @@ func (a *app) summary(g *gate.Gate, from calendar.Instant) {
 		if len(label) > room { // its phrase stands below it
 			label += "\n" + strings.Repeat(" ", room+2)
 		}
-		fmt.Fprintf(a.out, "  %-*s %s%s\n         %s\n", room, label, o.When, state, a.out.faint(o.Plan.Phrase.Words()))
+		fmt.Fprintf(a.out, "  %-*s %s%s\n         %s\n", room, label, o.When, state, a.out.faint(o.Plan.Words()))
 		if late := o.Plan.SpreadOffset(); late > 0 {
 			fmt.Fprintf(a.out, "         here each comes %s later, as its spread has it\n", phrase.FormatSpan(late))
 		}

@@ -227,9 +227,19 @@ func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReade
 // readBounded reads a file up to just over the size that is accepted.
 func readBounded(path string) ([]byte, error) { return home.ReadPlain(path, gate.MaxSize+1) }
 
-// Env returns what phrases need from outside, in a zone and on a host.
-func Env(zone *calendar.Zone, host string) phrase.Env {
-	return phrase.Env{Zone: zone, Host: host, FindZone: zones.Find, DaysIn: func(path string) ([]calendar.Item, error) {
+// Here is where gates of a scope are kept: in a zone, on a host, and for whom. In
+// the user scope a logon that names nobody is one's own.
+func Here(scope gate.Scope, zone *calendar.Zone, host string) engine.Environment {
+	env := engine.Environment{Zone: zone.Name(), Scope: scope, Host: host}
+	if scope == gate.User {
+		env.Account = home.Account()
+	}
+	return env
+}
+
+// Env returns what phrases need from outside, as they are kept in a zone.
+func Env(here engine.Environment, zone *calendar.Zone) phrase.Env {
+	return phrase.Env{Zone: zone, Host: here.Host, Account: here.Account, FindZone: zones.Find, DaysIn: func(path string) ([]calendar.Item, error) {
 		_, items, err := Reader(readOwn).days("", path)
 		return items, err
 	}}
@@ -243,12 +253,12 @@ func versionOf(text []byte) string {
 
 // Recorded reads a gate as it was when it was recorded, its files of days too.
 // text returns what a version stands for.
-func Recorded(scope gate.Scope, def engine.Definition, zone *calendar.Zone, host string, text func(version string) (string, error)) (*gate.Gate, error) {
+func Recorded(here engine.Environment, def engine.Definition, zone *calendar.Zone, text func(version string) (string, error)) (*gate.Gate, error) {
 	body, err := text(def.Version)
 	if err != nil {
 		return nil, fmt.Errorf("the text of %s: %w", def.Name, err)
 	}
-	env := Env(zone, host)
+	env := Env(here, zone)
 	env.DaysIn = func(path string) ([]calendar.Item, error) {
 		days, err := text(def.Days[path])
 		if err != nil {
@@ -256,7 +266,7 @@ func Recorded(scope gate.Scope, def engine.Definition, zone *calendar.Zone, host
 		}
 		return parseDays(path, []byte(days))
 	}
-	g, found := gate.Read(def.Name, def.Name+Suffix, []byte(body), gate.Options{Scope: scope, Env: env})
+	g, found := gate.Read(def.Name, def.Name+Suffix, []byte(body), gate.Options{Scope: here.Scope, Env: env})
 	if g == nil {
 		return nil, found.Errors()
 	}

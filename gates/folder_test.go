@@ -35,13 +35,13 @@ func TestRecorded(t *testing.T) {
 		if err := os.WriteFile(closed, []byte(days), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		return Parse(h, "job-board", []byte(text), Env(calendar.UTC, ""))
+		return Parse(h, "job-board", []byte(text), Env(Here(h.Scope, calendar.UTC, ""), calendar.UTC))
 	}
 	one, two := read("2026-12-24\n"), read("2026-12-25\n")
 	if again := read("2026-12-25\n"); one.Same(&two) || !two.Same(&again) {
 		t.Error("a change of the days is no change of the gate, or none is one")
 	}
-	g, err := Recorded(h.Scope, one.Definition(), calendar.UTC, "", func(version string) (string, error) {
+	g, err := Recorded(Here(h.Scope, calendar.UTC, ""), one.Definition(), calendar.UTC, func(version string) (string, error) {
 		return map[string]string{one.Version: text, one.Days[0].Version: one.Days[0].Text}[version], nil
 	})
 	if err != nil {
@@ -51,11 +51,11 @@ func TestRecorded(t *testing.T) {
 	if next, _ := g.Opens[0].Plan.NextMoment(calendar.InstantOf(eve.Noon().Add(-12 * time.Hour))); next.Time().Format("02 15:04") != "25 09:00" {
 		t.Errorf("as recorded, it is due at %v", next.Time())
 	}
-	if _, err := Recorded(h.Scope, one.Definition(), calendar.UTC, "", func(string) (string, error) { return "", errors.New("gone") }); err == nil {
+	if _, err := Recorded(Here(h.Scope, calendar.UTC, ""), one.Definition(), calendar.UTC, func(string) (string, error) { return "", errors.New("gone") }); err == nil {
 		t.Error("a text that is gone was read")
 	}
 	os.Remove(closed)
-	if f := Parse(h, "job-board", []byte(text), Env(calendar.UTC, "")); f.Gate != nil || len(f.Days) != 1 {
+	if f := Parse(h, "job-board", []byte(text), Env(Here(h.Scope, calendar.UTC, ""), calendar.UTC)); f.Gate != nil || len(f.Days) != 1 {
 		t.Errorf("without its days: %+v", f)
 	}
 }
@@ -74,7 +74,7 @@ func TestReadFolder(t *testing.T) {
 	if err := errors.Join(os.Mkdir(h.GateFile("folder"), 0o700), os.Symlink("/nowhere", h.GateFile("link")), os.WriteFile(h.Gates+"/notes.txt", nil, 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	files, err := ReadFolder(h, Env(calendar.UTC, ""))
+	files, err := ReadFolder(h, Env(Here(h.Scope, calendar.UTC, ""), calendar.UTC))
 	if err != nil {
 		t.Fatal(err)
 	}

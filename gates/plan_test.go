@@ -38,7 +38,7 @@ func planText(about string) string {
 // tell lists a folder's gates with what they are about.
 func tell(t *testing.T, h home.Home) string {
 	t.Helper()
-	files, err := ReadFolder(h, Env(calendar.UTC, ""))
+	files, err := ReadFolder(h, Env(Here(gate.User, calendar.UTC, ""), calendar.UTC))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +56,7 @@ func tell(t *testing.T, h home.Home) string {
 // TestPlan: several changes come into force together, are undone together, and
 // are refused together where one of them is wrong.
 func TestPlan(t *testing.T) {
-	env := Env(calendar.UTC, "")
+	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
 	h := planHome(t, "a", "b")
 	p := NewPlan(h)
 	p.Put("a", []byte(planText("new")))
@@ -113,7 +113,7 @@ func TestPlan(t *testing.T) {
 // of one or nothing of it; one whose maker died in the middle is in force, and
 // is finished by the next.
 func TestPlanIsWhole(t *testing.T) {
-	env := Env(calendar.UTC, "")
+	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
 	var names []string
 	for i := range 12 {
 		names = append(names, fmt.Sprintf("gate-%02d", i))

@@ -9,6 +9,16 @@ import (
 	"sync"
 )
 
+// Account is the name of the account that this process runs as, "" where it has
+// none.
+var Account = sync.OnceValue(func() string {
+	u, err := user.LookupId(strconv.Itoa(os.Getuid()))
+	if err != nil {
+		return ""
+	}
+	return u.Username
+})
+
 // Folder is the home folder of the account that this process runs as.
 var Folder = sync.OnceValue(func() string {
 	if u, err := user.LookupId(strconv.Itoa(os.Getuid())); err == nil && u.HomeDir != "" {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -120,10 +121,16 @@ func interpreterOf(path string) string {
 	return fields[0]
 }
 
-// Moments finds openings that have nothing more to come.
+// Moments finds openings that have nothing more to come, and those that wait for
+// somebody who is not there.
 func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {
 	var out []gate.Finding
 	for _, o := range g.Opens {
+		if who := o.Plan.Phrase.Event.Account; who != "" && unknownAccount(who) {
+			out = append(out, gate.Finding{Severity: gate.Warning, Code: "account-missing",
+				Message: fmt.Sprintf("opening %s (%s) waits for %s, and there is no such account here", o.Name, o.When, who),
+				Remedy:  "check the name; \"logon\" alone is anybody's in the system scope, and your own in the user scope"})
+		}
 		if o.Plan.Rule == nil || !o.Enabled {
 			continue
 		}
@@ -138,4 +145,11 @@ func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {
 			Message: "the gate has no opening: it starts only by hand", Remedy: "add one to \"opens\""})
 	}
 	return out
+}
+
+// unknownAccount reports whether there is no account of a name.
+func unknownAccount(name string) bool {
+	_, err := user.Lookup(name)
+	_, unknown := errors.AsType[user.UnknownUserError](err)
+	return unknown
 }

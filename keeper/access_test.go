@@ -53,7 +53,7 @@ func callKeeper(about string) error {
 			out[name] = err.Error()
 		}
 	}
-	files, err := c.Files(gates.Env(calendar.UTC, ""))
+	files, err := c.Files(gates.Env(gates.Here(gate.System, calendar.UTC, ""), calendar.UTC))
 	var names []string
 	for _, f := range files {
 		names = append(names, f.Name+" "+f.Gate.About)

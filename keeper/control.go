@@ -53,7 +53,7 @@ func (k *Keeper) Files(ctx context.Context) (files map[string]gates.File, err er
 
 // ReadFile implements [control.Keeper].
 func (k *Keeper) ReadFile(name string) gates.File {
-	return gates.ReadFileAs(k.home, name, gates.Env(k.ws.Zone(), k.ws.Host()), k.readAs)
+	return gates.ReadFileAs(k.home, name, gates.Env(k.here(k.ws.Zone()), k.ws.Zone()), k.readAs)
 }
 
 // Journal implements [control.Keeper].

@@ -322,6 +322,11 @@ func (k *Keeper) stamp() (at calendar.Instant, set *engine.ClockSet) {
 	return calendar.InstantOf(c.Now), set
 }
 
+// here is where the keeper keeps its gates.
+func (k *Keeper) here(zone *calendar.Zone) engine.Environment {
+	return gates.Here(k.home.Scope, zone, k.ws.Host())
+}
+
 // begin reads the gates and goes on from the kept state.
 func (k *Keeper) begin(ctx context.Context) error {
 	state, kept, err := k.journal.State()
@@ -342,7 +347,7 @@ func (k *Keeper) begin(ctx context.Context) error {
 	}
 	k.settings = read.settings
 	b := &engine.Begin{BootID: k.ws.BootID(), Pace: k.settings.Pace,
-		Environment: engine.Environment{Zone: k.ws.Zone().Name(), Scope: k.home.Scope, Host: k.ws.Host()}}
+		Environment: k.here(k.ws.Zone())}
 	change := k.compare(read.files)
 	texts := k.apply(change)
 	for _, name := range sortedNames(k.files) {
@@ -383,7 +388,7 @@ func (k *Keeper) goneGates() []engine.Definition {
 			continue
 		}
 		def := engine.Definition{Name: r.Gate, Version: r.Version, Days: r.Days}
-		g, err := gates.Recorded(k.home.Scope, def, k.ws.Zone(), k.ws.Host(), k.journal.Text)
+		g, err := gates.Recorded(k.here(k.ws.Zone()), def, k.ws.Zone(), k.journal.Text)
 		if err != nil {
 			k.log.Warn("the limits of a gate that was removed are not known", "gate", r.Gate, "error", err)
 			g = gate.Default(r.Gate)

@@ -216,7 +216,7 @@ func replayed(t *testing.T, j *journal.Journal) engine.State {
 		if err != nil {
 			return nil, err
 		}
-		return gates.Recorded(env.Scope, def, zone, env.Host, j.Text)
+		return gates.Recorded(env, def, zone, j.Text)
 	}
 	e, err := replay.Play(past.State, past.Events, open, func(_ engine.Event, decisions []engine.Decision) {
 		for _, d := range decisions {

@@ -12,7 +12,6 @@ import (
 	"timegate/core/gate"
 	"timegate/gates"
 	"timegate/home"
-	"timegate/launch"
 )
 
 // reloads are the readings of the folder of gates: one at a time.
@@ -54,9 +53,9 @@ func (k *Keeper) readHome(ctx context.Context) (homeRead, error) {
 
 // readNow may block.
 func (k *Keeper) readNow() homeRead {
-	launch.SelfName() // which is looked up once, and may take its time
+	home.Account() // which is looked up once, and may take its time
 	r := homeRead{zone: k.ws.Zone()}
-	r.files, r.err = gates.ReadFolderAs(k.home, gates.Env(r.zone, k.ws.Host()), k.readAs)
+	r.files, r.err = gates.ReadFolderAs(k.home, gates.Env(k.here(r.zone), r.zone), k.readAs)
 	r.settings, r.settingsErr = home.ReadSettings(k.home.Settings())
 	return r
 }

@@ -214,7 +214,7 @@ func checkWayland(t *testing.T, h home.Home, open func(string) (engine.Decision,
 	defer compositor.Close()
 	put(t, h, "unseen", "run = [\"/mnt/opt/tell\"]\nopens = []\n[as]\ndesktop = true\nuser = \"tobias\"\nwindow = \"none\"\n")
 	findings := func(name string) (codes string) {
-		for _, f := range launcher(h).Windows(gates.ReadFile(h, name, gates.Env(newMachine(t).Zone(), "")).Gate) {
+		for _, f := range launcher(h).Windows(gates.ReadFile(h, name, gates.Env(gates.Here(gate.System, newMachine(t).Zone(), ""), newMachine(t).Zone())).Gate) {
 			codes += " " + f.Code
 		}
 		return codes
@@ -356,7 +356,7 @@ func TestHazards(t *testing.T) {
 			tt.extra += "\nopens = []"
 		}
 		put(t, h, tt.name, fmt.Sprintf("run = [%s]\n%s\n[as]\n%s\n", tt.run, tt.extra, tt.as))
-		f := gates.ReadFile(h, tt.name, gates.Env(newMachine(t).Zone(), ""))
+		f := gates.ReadFile(h, tt.name, gates.Env(gates.Here(gate.System, newMachine(t).Zone(), ""), newMachine(t).Zone()))
 		if f.Gate == nil {
 			t.Fatal(f.Findings)
 		}
@@ -377,7 +377,7 @@ func TestHazards(t *testing.T) {
 	}
 	for _, as := range []string{"elevated = true", `user = "tobias"`} {
 		put(t, h, "kept", fmt.Sprintf("run = [%q]\nopens = []\n[as]\n%s\n", h.KeptScript("kept"), as))
-		if found := launcher(h).Hazards(gates.ReadFile(h, "kept", gates.Env(newMachine(t).Zone(), "")).Gate); len(found) > 0 {
+		if found := launcher(h).Hazards(gates.ReadFile(h, "kept", gates.Env(gates.Here(gate.System, newMachine(t).Zone(), ""), newMachine(t).Zone())).Gate); len(found) > 0 {
 			t.Errorf("the copy, %s: %v", as, found)
 		}
 	}
@@ -393,7 +393,7 @@ func checkEmulator(t *testing.T, h home.Home) {
 	for path, want := range map[string]string{"/mnt/home/maren/bin:/usr/bin": "the terminal emulator can be changed by maren", "/mnt/opt": ""} {
 		put(t, h, "shown", fmt.Sprintf(text, path))
 		told := ""
-		for _, f := range launcher(h).Hazards(gates.ReadFile(h, "shown", gates.Env(newMachine(t).Zone(), "")).Gate) {
+		for _, f := range launcher(h).Hazards(gates.ReadFile(h, "shown", gates.Env(gates.Here(gate.System, newMachine(t).Zone(), ""), newMachine(t).Zone())).Gate) {
 			told += f.Message + "\n"
 		}
 		if (told == "") != (want == "") || !strings.Contains(told, want) {
@@ -445,7 +445,7 @@ func checkFailClosed(t *testing.T, h home.Home) {
 	if err := os.Chmod(h.GateFile("safe"), 0o622); err != nil {
 		t.Fatal(err)
 	}
-	if f := gates.ReadFile(h, "safe", gates.Env(newMachine(t).Zone(), "")); f.Gate != nil || !strings.Contains(f.Findings.Errors().Error(), "the gate file can be changed by everybody") {
+	if f := gates.ReadFile(h, "safe", gates.Env(gates.Here(gate.System, newMachine(t).Zone(), ""), newMachine(t).Zone())); f.Gate != nil || !strings.Contains(f.Findings.Errors().Error(), "the gate file can be changed by everybody") {
 		t.Errorf("a gate file that everybody may write: %v", f.Findings)
 	}
 }

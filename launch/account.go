@@ -32,19 +32,9 @@ type account struct {
 	vars              map[string]string // what a login sets
 }
 
-// ownName is the name of the account that the keeper runs as, "" where it has
-// none.
-var ownName = sync.OnceValue(func() string {
-	u, err := user.LookupId(strconv.Itoa(os.Getuid()))
-	if err != nil {
-		return ""
-	}
-	return u.Username
-})
-
 // self is the account that the keeper runs as.
 var self = sync.OnceValue(func() account {
-	a := account{name: ownName(), uid: os.Getuid(), gid: os.Getgid(), shell: "/bin/sh"}
+	a := account{name: home.Account(), uid: os.Getuid(), gid: os.Getgid(), shell: "/bin/sh"}
 	a.home = home.Folder()
 	a.shell, a.vars = shellOf(a.name), loginVars(a.uid == 0)
 	groups, _ := os.Getgroups()
@@ -106,7 +96,7 @@ func AccountName(g *gate.Gate) string {
 	case g.As.User != "":
 		return g.As.User
 	}
-	return ownName()
+	return home.Account()
 }
 
 // shellOf reads an account's shell from /etc/passwd, which os/user leaves out.
@@ -309,7 +299,7 @@ func (l *Launcher) RightsOf(name string) (Rights, error) {
 // OwnAccount reports whether an account, by the name that [gate.Gate.Account]
 // gives it, is the one that this process runs as.
 func OwnAccount(name string) bool {
-	return name == "" || name == ownName() || name == "root" && os.Getuid() == 0
+	return name == "" || name == home.Account() || name == "root" && os.Getuid() == 0
 }
 
 // groupNames returns the names of the account's groups.
@@ -374,9 +364,6 @@ func Reach(o *workstation.Order) error {
 func TryDecision(now calendar.Instant) engine.Decision {
 	return engine.Decision{Due: now, Reason: engine.Reason{Code: engine.CodeOpened}}
 }
-
-// SelfName returns the name of the account that this process runs as.
-func SelfName() string { return ownName() }
 
 // Target returns the whole path of a gate's program, its working folder, and
 // whom it runs as.

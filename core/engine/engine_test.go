@@ -41,6 +41,7 @@ var update = flag.Bool("update", false, "rewrite the expected decisions in testd
 // Before each event the state is written, read and restored: the engine that
 // comes of it must decide the same, and come to the same state.
 type script struct {
+	account  string // whose logons are meant where a phrase names nobody
 	t        *testing.T
 	engine   *Engine
 	now      calendar.Instant
@@ -271,7 +272,7 @@ func (s *script) define(name, text string) {
 	if !strings.Contains(text, "run =") {
 		text = "run = [\"/opt/larkspur/bin/" + name + "\"]\n" + text
 	}
-	g, found := gate.Read(name, name+".toml", []byte(text), gate.Options{Scope: gate.User, Env: phrase.Env{Zone: calendar.UTC}})
+	g, found := gate.Read(name, name+".toml", []byte(text), gate.Options{Scope: gate.User, Env: phrase.Env{Zone: calendar.UTC, Account: s.account}})
 	if g == nil {
 		s.t.Fatal(found)
 	}
@@ -288,6 +289,10 @@ func play(t *testing.T, text string) (string, *script) {
 			continue
 		}
 		fmt.Fprintln(&s.out, line)
+		if name, ok := strings.CutPrefix(line, "account "); ok {
+			s.account = name
+			continue
+		}
 		if name, ok := strings.CutPrefix(line, "gate "); ok {
 			var body strings.Builder
 			for i+1 < len(lines) && strings.HasPrefix(lines[i+1], "    ") {

@@ -55,6 +55,8 @@ type Environment struct {
 	Zone  string     `json:"zone"`
 	Scope gate.Scope `json:"scope"`
 	Host  string     `json:"host"`
+	// Account is whose logons count where a phrase names nobody; "" is anybody's.
+	Account string `json:"account,omitempty"`
 }
 
 // A Definition is a gate as an event brings it. Version identifies its text,

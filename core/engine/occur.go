@@ -24,12 +24,13 @@ type listener struct {
 }
 
 // subjectOf returns what an event phrase of an account's gate listens to.
-func subjectOf(account string, o phrase.EventSpec) subject {
+func subjectOf(account string, plan *phrase.Plan) subject {
+	o := plan.Phrase.Event
 	switch watch := (WantedEvent{account, o}).Key(); {
 	case watch != "":
 		return subject{o.Kind, watch}
-	case o.Account != "":
-		return subject{o.Kind, o.Account}
+	case plan.Account != "":
+		return subject{o.Kind, plan.Account}
 	}
 	return subject{o.Kind, o.Name}
 }
@@ -48,7 +49,7 @@ func (e *Engine) index() {
 		}
 		for _, o := range gs.opens {
 			if o.onEvent() {
-				s := subjectOf(gs.gate.Account(), o.phrase().Event)
+				s := subjectOf(gs.gate.Account(), o.plan())
 				e.listeners[s] = append(e.listeners[s], listener{gs, o})
 			}
 		}

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"time"
@@ -19,6 +20,9 @@ type Env struct {
 	// Host is the workstation's name. Where starts are spread over several
 	// machines, each machine's share follows from it.
 	Host string
+	// Account is whose logon, logoff, lock and unlock are meant where a phrase
+	// names nobody; "" is anybody's.
+	Account string
 }
 
 // Plan is a phrase made ready to compute dues. A due is a moment, which the
@@ -28,8 +32,11 @@ type Plan struct {
 	Phrase *Phrase
 	// Rule yields the moments; it is nil where they depend on events or on
 	// the success of runs.
-	Rule  *calendar.Rule
-	Zone  *calendar.Zone
+	Rule *calendar.Rule
+	Zone *calendar.Zone
+	// Account is whose logon, logoff, lock or unlock is meant; "" is anybody's.
+	Account string
+
 	first calendar.Instant // bounds of moments and of repeats, both included
 	last  calendar.Instant
 	days  *calendar.Days // on which an event counts
@@ -90,6 +97,9 @@ func (q *Phrase) Compile(env Env) (*Plan, error) {
 		Limit: q.Limit,
 	}
 	if q.Kind == Event {
+		if q.Event.ofPeople() {
+			plan.Account = cmp.Or(q.Event.Account, env.Account)
+		}
 		plan.days = calendar.NewDays(spec.Days)
 		spec.Times, spec.Limit = []int64{0}, 0
 		if _, err := calendar.NewRule(spec); err != nil {

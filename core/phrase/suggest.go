@@ -42,13 +42,16 @@ func (e *Error) OfferOn(today spoken.Today) {
 		}
 		return
 	}
+	if e.Offer == "" && e.Remedy != "" {
+		return // what to do has been said
+	}
 	mended := *e
 	for _, unknown := range []int{0, mostUnknown} {
 		e.Offer, e.Others, e.Guessed, e.Unknown = "", nil, "", nil
 		if e.hear(today, unknown) {
 			return
 		}
-		if mended.Offer != "" && len(mended.Unknown) == 0 || mended.Remedy != "" {
+		if mended.Offer != "" && len(mended.Unknown) == 0 {
 			break
 		}
 	}

@@ -101,6 +101,19 @@ func (q *Phrase) tailWords() []string {
 	return parts
 }
 
+// Words says when the plan's phrase comes, with the name of whose logon or lock is
+// meant.
+func (p *Plan) Words() string {
+	q := *p.Phrase
+	q.Event.Account = p.Account
+	return q.Words()
+}
+
+// ofPeople reports whether it happens to the session of a person.
+func (e EventSpec) ofPeople() bool {
+	return e.Kind == Logon || e.Kind == Logoff || e.Kind == Lock || e.Kind == Unlock
+}
+
 func (q *Phrase) eventWords() string {
 	e := q.Event
 	var s string
@@ -117,6 +130,9 @@ func (q *Phrase) eventWords() string {
 		s = fmt.Sprintf("when %s logs %s", who, strings.TrimPrefix(string(e.Kind), "log"))
 	case Lock, Unlock:
 		s = fmt.Sprintf("when the desktop is %sed", e.Kind)
+		if e.Account != "" {
+			s = fmt.Sprintf("when %s %ss the desktop", e.Account, e.Kind)
+		}
 	case Sleep:
 		s = "before the machine goes to sleep"
 	case Resume:

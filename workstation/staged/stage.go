@@ -13,6 +13,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/phrase"
+	"timegate/home"
 	"timegate/workstation"
 )
 
@@ -28,7 +29,7 @@ type stagedEvent struct {
 var stagedEvents = []stagedEvent{
 	{"boot", "", "the machine has booted; nobody is logged on", (*Machine).boot},
 	{"shutdown", "", "the machine is about to shut down", plain(phrase.Shutdown, nil)},
-	{"logon", "NAME", "an account logs on", (*Machine).logon},
+	{"logon", "[NAME]", "an account logs on, by default your own", (*Machine).logon},
 	{"logoff", "NAME", "an account logs off", (*Machine).logoff},
 	{"lock", "[NAME]", "the session is locked", (*Machine).lock},
 	{"unlock", "[NAME]", "the session is unlocked", (*Machine).unlock},
@@ -118,6 +119,9 @@ func (m *Machine) boot([]string) error {
 }
 
 func (m *Machine) logon(args []string) error {
+	if len(args) == 0 {
+		args = []string{home.Account()}
+	}
 	since := calendar.InstantOf(m.Now())
 	m.board.Post(workstation.Notice{Event: phrase.Logon, Name: args[0]}, func(f *engine.Facts) {
 		list := append(people(f.People, args[0]), engine.Person{Account: args[0], Since: since})
@@ -139,9 +143,9 @@ func (m *Machine) lock(args []string) error   { return m.session(phrase.Lock, ar
 func (m *Machine) unlock(args []string) error { return m.session(phrase.Unlock, args) }
 
 // session locks or unlocks the session of an account, by default of the first
-// who is logged on.
+// who is logged on, or one's own.
 func (m *Machine) session(what phrase.EventKind, args []string) error {
-	name := ""
+	name := home.Account()
 	if list := m.board.Facts().People; len(args) > 0 {
 		name = args[0]
 	} else if len(list) > 0 {
