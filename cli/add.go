@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -34,15 +33,11 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 		return usageError("the gate's name is missing: timegate add %s", c.ArgsUsage)
 	}
 	name, argv := args[0], args[1:]
-	switch {
-	case !gate.ValidName(name):
-		return usageError("%q cannot be a gate's name: %s", name, gate.NameRule)
-	case len(argv) == 0 || argv[0] == "":
-		return usageError("there is nothing to run: timegate add %s", c.ArgsUsage)
+	if err := a.freeName(name); err != nil {
+		return err
 	}
-	path := a.home.GateFile(name)
-	if _, err := os.Lstat(path); err == nil {
-		return usageError("there is a gate %q already: %s; choose another name, or change that file", name, path)
+	if len(argv) == 0 || argv[0] == "" {
+		return usageError("there is nothing to run: timegate add %s", c.ArgsUsage)
 	}
 	g, err := a.newGate(c, name, argv)
 	if err != nil {

@@ -98,7 +98,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.tryCommand(),
-			a.addCommand(), a.changeCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
+			a.addCommand(), a.changeCommand(), a.renameCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
 			a.previewCommand(), a.checkCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),

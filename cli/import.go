@@ -22,7 +22,7 @@ func (a *app) importCommand() *cli.Command {
 		Description: "timegate import holidays.ics -- /opt/larkspur/bin/paper-rota\n\n" +
 			"Without a program the proposals are only shown. With one, a gate is written for each event that can be\n" +
 			"said; what cannot be said of an event is listed.",
-		Flags:  []cli.Flag{laterFlag(), &cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
+		Flags:  []cli.Flag{laterFlag(), yesFlag()},
 		Action: a.importFile,
 	}
 }

@@ -33,7 +33,7 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "copy-script", Usage: "copy the program to a place of Time Gate's own, where it stays and nobody else can change it"},
 		laterFlag(),
-		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+		yesFlag(),
 	}
 }
 
@@ -117,10 +117,8 @@ func (a *app) propose(c *cli.Command, name string, data []byte, first func(*gate
 	if err := a.refuse(c, []gates.File{f}, copied); err != nil {
 		return err
 	}
-	if a.err.terminal && isTerminal(a.in) {
-		if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
-			return err
-		}
+	if ok, err := a.mayAsk(c, "Write "+path+"?"); err != nil || !ok {
+		return err
 	}
 	plan := gates.NewPlan(a.home)
 	plan.First(func() error { return first(f.Gate) })
@@ -168,6 +166,18 @@ func (a *app) sayKeeper() {
 		fmt.Fprintln(a.err, a.err.faint("no keeper runs: nothing starts by itself until \"timegate keeper run\""))
 	}
 }
+
+// mayAsk asks a question where there is a terminal to ask on; else the answer is
+// yes.
+func (a *app) mayAsk(c *cli.Command, question string) (bool, error) {
+	if a.err.terminal && isTerminal(a.in) {
+		return a.confirm(c, question)
+	}
+	return true, nil
+}
+
+// yesFlag answers questions beforehand.
+func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask"} }
 
 // confirm asks a question on a terminal. Without one, --yes must be given.
 func (a *app) confirm(c *cli.Command, question string) (bool, error) {

@@ -13,7 +13,7 @@ func (a *app) removeCommand() *cli.Command {
 	return &cli.Command{
 		Name: "remove", Category: sayCommands, Usage: "take a gate away, after a question", ArgsUsage: "NAME",
 		Description: "timegate remove paper-rota\n\nIts file goes to the folder \"removed\" beside the gates; what it has run stays in the history. A program that runs now is not ended.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
+		Flags:       []cli.Flag{yesFlag()},
 		Action:      a.remove,
 	}
 }

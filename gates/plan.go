@@ -136,8 +136,37 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 	if err := next.write(p.home); err != nil { // from here on it is in force
 		return err
 	}
-	_, err = finish(p.home)
-	return err
+	if _, err = finish(p.home); err != nil {
+		return err
+	}
+	return tidyScripts(p.home, p.changes)
+}
+
+// tidyScripts takes copies of scripts away that no gate runs any more, nor would
+// once the last plan is undone.
+func tidyScripts(h home.Home, last []Change) error {
+	var texts []string
+	for _, c := range last {
+		if c.Before != nil {
+			texts = append(texts, *c.Before)
+		}
+	}
+	names, err := filepath.Glob(filepath.Join(h.Gates, "*"+Suffix))
+	if err != nil {
+		return err
+	}
+	for _, path := range names {
+		text, err := contentOf(path)
+		if err != nil {
+			return err
+		}
+		if text != nil {
+			texts = append(texts, *text)
+		}
+	}
+	return h.TidyScripts(func(path string) bool {
+		return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, path) })
+	})
 }
 
 // kept is the last plan, as it lies in the folder.

@@ -1,6 +1,7 @@
 package home
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -41,6 +42,25 @@ func (h Home) PutScript(name string, data []byte, mode fs.FileMode, uid int) err
 			os.Remove(path)
 			return &Error{Path: path, Reason: "what was copied is not for all, and the file system knows no access control lists: " + err.Error(),
 				Remedy: "let all read the script, or put it in place by hand", Err: err}
+		}
+	}
+	return nil
+}
+
+// TidyScripts takes the copies of scripts away that are not in use.
+func (h Home) TidyScripts(used func(path string) bool) error {
+	entries, err := os.ReadDir(h.scripts())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return Wrap(h.scripts(), err)
+	}
+	for _, e := range entries {
+		if path := h.KeptScript(e.Name()); e.Type().IsRegular() && !used(path) {
+			if err := os.Remove(path); err != nil {
+				return Wrap(path, err)
+			}
 		}
 	}
 	return nil

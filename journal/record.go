@@ -168,6 +168,11 @@ func (w *writer) state(d *engine.Delta) {
 		w.exec("INSERT INTO state_machine (one, version, body) VALUES (1, ?, ?) ON CONFLICT (one) DO UPDATE SET version = excluded.version, body = excluded.body",
 			engine.StateVersion, string(d.Machine))
 	}
+	for _, r := range d.Renamed { // what was decided stays as it was said; it is found under the new name
+		for _, table := range []string{"runs", "decisions", "state_files"} {
+			w.exec("UPDATE "+table+" SET gate = ?2 WHERE gate = ?1", r.From, r.To)
+		}
+	}
 	for name, body := range d.Gates {
 		if body == nil {
 			w.exec("DELETE FROM state_gates WHERE gate = ?", name)

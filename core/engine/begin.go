@@ -65,7 +65,11 @@ func (e *Engine) takeGates(b *Begin) {
 	present := make(map[string]bool, len(b.Gates))
 	var puts []placed
 	for _, def := range b.Gates {
-		puts, present[def.Name] = append(puts, e.put(def)), true
+		present[def.Name] = true
+	}
+	e.rename(b.Gates, func(name string) bool { return !present[name] })
+	for _, def := range b.Gates {
+		puts = append(puts, e.put(def))
 	}
 	for _, def := range b.Gone {
 		if gs := e.gates[def.Name]; gs != nil && !present[def.Name] {

@@ -34,6 +34,7 @@ type Engine struct {
 
 	dirty       map[*gateState]struct{} // since the last Delta, like fileChanges
 	fileChanges []FileChange
+	renamed     []Renamed
 	lastMachine []byte
 }
 

@@ -48,6 +48,7 @@ func (e *Engine) change(b *GatesChanged) {
 	if b.Zone != "" {
 		e.Zone, e.changed = b.Zone, true
 	}
+	e.rename(b.Set, func(name string) bool { return slices.Contains(b.Removed, name) })
 	for _, def := range b.Set {
 		e.settleGate(e.put(def))
 	}
@@ -59,6 +60,47 @@ func (e *Engine) change(b *GatesChanged) {
 	if b.Facts != nil {
 		e.updateFacts(b.Facts)
 	}
+}
+
+// rename lets gates that have a new name go on with the state of the old one: by
+// what the gate's file says that it was called, or where that is taken back, the
+// other way round.
+func (e *Engine) rename(set []Definition, gone func(name string) bool) {
+	for _, def := range set {
+		if e.gates[def.Name] != nil {
+			continue
+		}
+		for _, was := range slices.Backward(def.Gate.Was) {
+			if gs := e.gates[was]; gs != nil && gone(was) {
+				e.move(gs, def.Name)
+				break
+			}
+		}
+	}
+	for _, name := range e.names() {
+		gs := e.gates[name]
+		if gs.gate == nil || !gone(name) {
+			continue
+		}
+		for _, def := range set {
+			if e.gates[def.Name] == nil && slices.Contains(gs.gate.Was, def.Name) {
+				e.move(gs, def.Name)
+			}
+		}
+	}
+}
+
+// move gives a gate's state another name.
+func (e *Engine) move(gs *gateState, to string) {
+	e.renamed = append(e.renamed, Renamed{From: gs.name, To: to})
+	moveFiles(e.fileChanges, gs.name, to)
+	delete(e.gates, gs.name)
+	e.gates[to], gs.name = gs, to
+	if gs.index >= 0 {
+		heap.Fix(&e.agenda, gs.index)
+	}
+	e.listeners = nil
+	e.touch(gs)
 }
 
 // settleGate finds what comes next for a gate that was put. What has come

@@ -300,10 +300,16 @@ type Delta struct {
 	Machine []byte            // JSON of a [Machine]; nil where it has not changed
 	Gates   map[string][]byte // JSON of a [GateState]; nil where there is no such gate any more
 	Files   []FileChange      // in order
+	Renamed []Renamed         // in order, before all else
 }
 
+// Renamed is a gate that goes on under another name.
+type Renamed struct{ From, To string }
+
 // Empty reports whether nothing has changed.
-func (d *Delta) Empty() bool { return d.Machine == nil && len(d.Gates) == 0 && len(d.Files) == 0 }
+func (d *Delta) Empty() bool {
+	return d.Machine == nil && len(d.Gates)+len(d.Files)+len(d.Renamed) == 0
+}
 
 // Add adds a later change.
 func (d *Delta) Add(later *Delta) {
@@ -314,7 +320,11 @@ func (d *Delta) Add(later *Delta) {
 		d.Gates = map[string][]byte{}
 	}
 	maps.Copy(d.Gates, later.Gates)
+	for _, r := range later.Renamed {
+		moveFiles(d.Files, r.From, r.To)
+	}
 	d.Files = append(d.Files, later.Files...)
+	d.Renamed = append(d.Renamed, later.Renamed...)
 }
 
 // FileChange is what has happened to the files of an opening: some were added
@@ -327,13 +337,22 @@ type FileChange struct {
 	Taken         bool
 }
 
+// moveFiles gives changes of files to a gate's new name.
+func moveFiles(list []FileChange, from, to string) {
+	for i := range list {
+		if list[i].Gate == from {
+			list[i].Gate = to
+		}
+	}
+}
+
 // Changed reports whether the last event has changed anything that is kept.
 func (e *Engine) Changed() bool { return e.changed }
 
 // Delta returns what has changed since it was last asked for.
 func (e *Engine) Delta() Delta {
-	d := Delta{Files: e.fileChanges}
-	e.fileChanges = nil
+	d := Delta{Files: e.fileChanges, Renamed: e.renamed}
+	e.fileChanges, e.renamed = nil, nil
 	if machine := mustJSON(e.Machine); !bytes.Equal(machine, e.lastMachine) {
 		d.Machine, e.lastMachine = machine, machine
 	}
@@ -354,6 +373,11 @@ func (e *Engine) Delta() Delta {
 			}
 		}
 		clear(e.dirty)
+	}
+	for _, r := range d.Renamed {
+		if e.gates[r.From] == nil {
+			d.Gates[r.From] = nil
+		}
 	}
 	return d
 }

@@ -28,13 +28,16 @@ type Gate struct {
 	Folder  string    `json:"folder"` // working directory; "" for the account's home
 	Opens   []Opening `json:"openings"`
 	Enabled bool      `json:"enabled"`
-	Measure []string  `json:"measure,omitempty"` // what is measured before and after each run
-	As      As        `json:"as"`
-	Needs   Needs     `json:"needs"`
-	Limits  Limits    `json:"limits"`
-	Again   Again     `json:"again"`
-	Rules   Rules     `json:"rules"`
-	Only    Only      `json:"only"`
+	// Was lists the names that the gate had before; what is known of them is this
+	// gate's.
+	Was     []string `json:"was,omitempty"`
+	Measure []string `json:"measure,omitempty"` // what is measured before and after each run
+	As      As       `json:"as"`
+	Needs   Needs    `json:"needs"`
+	Limits  Limits   `json:"limits"`
+	Again   Again    `json:"again"`
+	Rules   Rules    `json:"rules"`
+	Only    Only     `json:"only"`
 }
 
 // An Opening is one of the moments at which a gate opens.

@@ -55,6 +55,8 @@ var Keys = []Key{
 	truthKey("enabled", "false switches the gate off", func(g *Gate) *bool { return &g.Enabled }),
 	{Name: "measure", Type: TypeTexts, About: "what is measured before and after each run and kept with it: memory, or the disk at a path (bytes free; history --json)", Example: `["memory", "disk:/home"]`,
 		set: (*reader).readings, get: func(g *Gate) string { return listText(g.Measure) }},
+	{Name: "was", Type: TypeTexts, About: "names that the gate had before: its history and what goes on under them is this gate's, where they are no gate's any more", Example: `["spool-clean"]`,
+		set: (*reader).was, get: func(g *Gate) string { return listText(g.Was) }},
 
 	{Name: "as.user", Type: TypeText, About: "the account to run as; in the system scope one of user and elevated must be said", Example: `"maren"`,
 		set: (*reader).user, get: func(g *Gate) string { return quoteText(g.As.User) }},
@@ -373,4 +375,20 @@ func (r *reader) readings(g *Gate, v value) {
 		}
 	}
 	g.Measure = list
+}
+
+func (r *reader) was(g *Gate, v value) {
+	list, ok := r.texts(v)
+	if !ok {
+		return
+	}
+	for i, name := range list {
+		switch {
+		case !ValidName(name):
+			r.fail(v.items[i], "value", strconv.Quote(name)+" cannot have been a gate's name", NameRule)
+		case name == g.Name:
+			r.fail(v.items[i], "value", "the gate is called "+name+" now", "take it out")
+		}
+	}
+	g.Was = list
 }

@@ -114,6 +114,9 @@ func (e EventSpec) ofPeople() bool {
 	return e.Kind == Logon || e.Kind == Logoff || e.Kind == Lock || e.Kind == Unlock
 }
 
+// OfGate reports whether the event is one of another gate, which Name names.
+func (e EventSpec) OfGate() bool { return e.Kind == EndOf || e.Kind == FailureOf || e.Kind == StartOf }
+
 func (q *Phrase) eventWords() string {
 	e := q.Event
 	var s string
