@@ -16,13 +16,14 @@ import (
 func (a *app) addCommand() *cli.Command {
 	return &cli.Command{
 		Name: "add", Category: sayCommands, Usage: "write the file of a new gate", ArgsUsage: "NAME --open PHRASE … -- PROGRAM [ARGUMENT …]",
-		Description: "timegate add humidity-log --open \"every 10m\" --open boot --about \"Log the press room's humidity\" -- ~/bin/humidity-log --room press\n\n" +
-			"The gate is in force at once where a keeper runs. Nothing is written if anything is wrong.",
-		Flags: append(gateFlags("a moment to start at, as a `PHRASE`; may be given several times"),
-			&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` to run as (system scope)"},
-			&cli.BoolFlag{Name: "elevated", Usage: "run with root's rights (system scope)"},
-			&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
-		),
+		Description: examples(
+			`timegate add humidity-log --open "every 10m" --open boot --about "Log the press room's humidity" -- ~/bin/humidity-log --room press`,
+			`timegate add stock-count --open work="every 30m from 08:00 to 17:30 on mon-fri" --now -- ~/bin/stock-count`,
+			`timegate add vault-copy --open "at 03:20" --set needs.paths=/media/vault --set rules.missed=once -- ~/bin/vault-copy`,
+			`timegate add glue-warm`,
+		) + "The gate is in force at once where a keeper runs. Nothing is written if anything is wrong. On a terminal, a name\n" +
+			"alone asks for all the rest.",
+		Flags:  gateFlags("a moment to start at, as a `PHRASE`, or as NAME=PHRASE; may be given several times"),
 		Action: a.add,
 	}
 }
@@ -30,14 +31,20 @@ func (a *app) addCommand() *cli.Command {
 func (a *app) add(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if len(args) == 0 {
-		return usageError("the gate's name is missing: timegate add %s", c.ArgsUsage)
+		return usageError("the gate's name is missing; write: timegate add %s", c.ArgsUsage)
 	}
 	name, argv := args[0], args[1:]
 	if err := a.freeName(name); err != nil {
 		return err
 	}
+	if err := looseWords(c, argv); err != nil {
+		return err
+	}
+	if len(argv) == 0 && a.asks() {
+		return a.addAsking(ctx, c, name)
+	}
 	if len(argv) == 0 || argv[0] == "" {
-		return usageError("there is nothing to run: timegate add %s", c.ArgsUsage)
+		return usageError("there is nothing to run; write: timegate add %s", c.ArgsUsage)
 	}
 	g, err := a.newGate(c, name, argv)
 	if err != nil {
@@ -47,7 +54,15 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 	if err := setKeys(c, edit); err != nil {
 		return err
 	}
-	put, err := a.keepScript(ctx, c, name, g.Run, edit)
+	return a.writeEdit(ctx, c, name, g.Run, edit)
+}
+
+// writeEdit proposes a gate as an edit has it.
+func (a *app) writeEdit(ctx context.Context, c *cli.Command, name string, argv []string, edit *gate.Edit) error {
+	if err := a.keeperForNow(ctx, c); err != nil {
+		return err
+	}
+	put, err := a.keepScript(ctx, c, name, argv, edit)
 	if err != nil {
 		return err
 	}
@@ -55,7 +70,7 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.propose(c, name, data, put)
+	return a.propose(ctx, c, name, data, put)
 }
 
 // newGate puts together a gate from the options of add.
@@ -64,15 +79,14 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 	g.About, g.Enabled = c.String("about"), !c.Bool("off")
 	g.As.User, g.As.Elevated = c.String("user"), c.Bool("elevated")
 	for i, text := range c.StringSlice("open") {
-		p, err := a.phraseOf(text)
+		o, err := a.openingOf(text)
 		if err != nil {
 			return nil, err
 		}
-		plan, err := p.Compile(a.env())
-		if err != nil {
-			return nil, err
+		if o.Name == "" {
+			o.Name = strconv.Itoa(i + 1)
 		}
-		g.Opens = append(g.Opens, gate.Opening{Name: strconv.Itoa(i + 1), When: p.String(), Enabled: true, Plan: plan})
+		g.Opens = append(g.Opens, o)
 	}
 	if s := c.String("longest"); s != "" {
 		d, err := parseSpan("longest", s)

@@ -16,16 +16,22 @@ func (a *app) command(ctx context.Context, c *cli.Command, send func(context.Con
 	if err != nil {
 		return err
 	}
-	ans, err := send(ctx, name)
-	switch {
-	case err != nil:
-		return err
-	case !ans.Known && ans.Error != "":
-		return usageError("the gate %s is wrong: %s", name, ans.Error)
-	case !ans.Known:
-		return a.noGate(name)
+	return a.answered(name)(send(ctx, name))
+}
+
+// answered tells what came of a command about a gate.
+func (a *app) answered(name string) func(control.Answer, error) error {
+	return func(ans control.Answer, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case !ans.Known && ans.Error != "":
+			return usageError("the gate %s is wrong: %s", name, ans.Error)
+		case !ans.Known:
+			return a.noGate(name)
+		}
+		return a.printAnswer(name, ans)
 	}
-	return a.printAnswer(name, ans)
 }
 
 func (a *app) printAnswer(name string, ans control.Answer) error {

@@ -35,16 +35,18 @@ const version = "0.1"
 
 // app is what every command has at hand.
 type app struct {
-	in     io.Reader
-	out    *screen // results
-	err    *screen // messages and progress
-	now    func() time.Time
-	zone   *calendar.Zone
-	host   string
-	json   bool
-	home   home.Home
-	client *control.Client
-	failed error // of a command that could not be found
+	in   io.Reader
+	out  *screen // results
+	err  *screen // messages and progress
+	now  func() time.Time
+	zone *calendar.Zone
+	host string
+	json bool
+	home home.Home
+	// scopeSaid tells that the scope of a home in one folder was given.
+	scopeSaid bool
+	client    *control.Client
+	failed    error // of a command that could not be found
 }
 
 // Main runs the program and returns its exit status.
@@ -87,23 +89,26 @@ func (a *app) root() *cli.Command {
 		DisableSliceFlagSeparator: true,
 		EnableShellCompletion:     true,
 		Suggest:                   true,
-		HideHelpCommand:           false,
+		HideHelpCommand:           true,
 		Writer:                    a.out,
 		ErrWriter:                 a.err,
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden, c.Category = false, otherCommands
 			c.Usage = "print a script that completes commands and names in your shell"
-			c.Description = "timegate completion bash > ~/.local/share/bash-completion/completions/timegate"
+			c.Description = examples(`timegate completion bash > ~/.local/share/bash-completion/completions/timegate`, `timegate completion fish > ~/.config/fish/completions/timegate.fish`)
+			for _, shell := range c.Commands {
+				shell.Usage = "for " + shell.Name
+			}
 		},
 		Commands: []*cli.Command{
 			a.tryCommand(),
-			a.addCommand(), a.changeCommand(), a.renameCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
+			a.addCommand(), a.changeCommand(), a.editCommand(), a.renameCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
 			a.previewCommand(), a.checkCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
 			a.exportCommand(), a.importCommand(),
-			a.demoCommand(), a.stageCommand(), a.schemaCommand(),
+			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.helpCommand(),
 		},
 	}
 	root.Action = a.group
@@ -126,7 +131,7 @@ func (a *app) inherit(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return a.usage(c, err) }
 	c.CommandNotFound = func(_ context.Context, c *cli.Command, name string) { a.failed = unknownCommand(c, name) }
 	for _, sub := range c.Commands {
-		sub.DisableSliceFlagSeparator = true
+		sub.DisableSliceFlagSeparator, sub.HideHelpCommand = true, true
 		if sub.Category == sayCommands {
 			sub.Before = a.mayChange
 		}
@@ -154,26 +159,43 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 	}
 	a.zone, a.host = zones.Local(), here.Host()
 	scope := gate.Scope(c.String("scope"))
-	dir := c.String("home")
-	switch {
-	case scope != "" && scope != gate.System && scope != gate.User:
+	if scope != "" && scope != gate.System && scope != gate.User {
 		return ctx, usageError("--scope is %q: write system or user", scope)
-	case scope == "" && (dir != "" || os.Getuid() != 0):
-		scope = gate.User
-	case scope == "":
-		scope = gate.System
 	}
-	if dir == "" {
-		a.home = home.Of(scope)
-	} else {
-		abs, err := filepath.Abs(dir)
-		if err != nil {
-			return ctx, err
-		}
-		a.home = home.At(abs, scope)
+	if err := a.chooseHome(c.String("home"), scope); err != nil {
+		return ctx, err
 	}
 	a.client = control.NewClient(a.home)
 	return ctx, gates.Safe(a.home)
+}
+
+// chooseHome finds where the gates are kept. A home in one folder remembers its
+// scope.
+func (a *app) chooseHome(dir string, scope gate.Scope) error {
+	if dir == "" {
+		if scope == "" {
+			if scope = gate.User; os.Getuid() == 0 {
+				scope = gate.System
+			}
+		}
+		a.home = home.Of(scope)
+		return nil
+	}
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	a.home = home.At(abs, gate.User)
+	if settings, err := home.ReadSettings(a.home.Settings()); err == nil && settings.Scope != "" {
+		a.home.Scope = settings.Scope
+		if scope != "" && scope != settings.Scope {
+			return usageError("%s is a home of the %s scope: leave out --scope, or choose another home with --home", abs, settings.Scope)
+		}
+	}
+	if scope != "" {
+		a.home.Scope, a.scopeSaid = scope, true
+	}
+	return nil
 }
 
 // mayChange refuses changes of gates that are not the caller's to change.
@@ -181,7 +203,15 @@ func (a *app) mayChange(ctx context.Context, _ *cli.Command) (context.Context, e
 	if a.home.OfOthers() {
 		return ctx, &control.PermissionError{Reason: "only root may change the gates of the system scope; your own are in --scope user"}
 	}
-	return ctx, nil
+	return ctx, a.rememberScope()
+}
+
+// rememberScope keeps with a home in one folder of which scope it was said to be.
+func (a *app) rememberScope() error {
+	if !a.scopeSaid {
+		return nil
+	}
+	return a.home.Remember()
 }
 
 // launcher makes programs ready as the keeper would.
@@ -247,14 +277,25 @@ func oneArgument(c *cli.Command, what string) (string, error) {
 	case 1:
 		return c.Args().First(), nil
 	}
-	return "", usageError("%q is one argument too many: timegate %s %s", c.Args().Get(1), commandPath(c), c.ArgsUsage)
+	return "", usageError("%s takes one argument, and %q is another; write: timegate %s %s", commandPath(c), c.Args().Get(1), commandPath(c), c.ArgsUsage)
 }
 
 func noArguments(c *cli.Command) error {
 	if c.Args().Present() {
-		return usageError("%q is one argument too many: timegate %s takes none", c.Args().First(), commandPath(c))
+		text := fmt.Sprintf("%s takes no argument", commandPath(c))
+		if _, err := phrase.ParseSpan(c.Args().First()); err == nil && takesOption(c, "for") {
+			text += fmt.Sprintf("; write: timegate %s --for %s", commandPath(c), c.Args().First())
+		} else {
+			text += fmt.Sprintf(", and %q is one", c.Args().First())
+		}
+		return usageError("%s", text)
 	}
 	return nil
+}
+
+// takesOption reports whether a command has an option of a name.
+func takesOption(c *cli.Command, name string) bool {
+	return slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
 }
 
 // reader opens what was recorded; it is nil where that is nothing.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -15,10 +16,18 @@ import (
 func (a *app) changeCommand() *cli.Command {
 	return &cli.Command{
 		Name: "change", Category: sayCommands, Usage: "change a gate, or one of its openings", ArgsUsage: "NAME[/OPENING] [-- PROGRAM [ARGUMENT …]]",
-		Description: "timegate change stock-count/saturdays --open \"at 08:45 on sat\"\n\n" +
-			"Only what is given changes; comments and all else in the file stay. Without an opening's name, --open\n" +
-			"replaces all openings.",
-		Flags:  gateFlags("start at this `PHRASE` instead"),
+		Description: examples(
+			`timegate change stock-count/saturdays --open "at 08:45 on sat"`,
+			`timegate change stock-count --open evenings="at 18:00 on mon-fri"`,
+			`timegate change vault-copy --set needs.power=mains --set again.times=3`,
+			`timegate change stock-count`,
+		) + "Only what is given changes; comments and all else in the file stay.\n\n" +
+			"  NAME/OPENING --open PHRASE   gives that opening another phrase\n" +
+			"  NAME/1 --open work=PHRASE    names it as well\n" +
+			"  NAME --open work=PHRASE      changes or adds the opening \"work\"; the others stay\n" +
+			"  NAME --open PHRASE           replaces all openings\n\n" +
+			"\"timegate remove NAME/OPENING\" takes one away. On a terminal, a name alone asks what to change.",
+		Flags:  gateFlags("start at this `PHRASE`, or NAME=PHRASE"),
 		Action: a.change,
 	}
 }
@@ -26,42 +35,28 @@ func (a *app) changeCommand() *cli.Command {
 func (a *app) change(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if len(args) == 0 {
-		return usageError("the name of a gate is missing: timegate change %s", c.ArgsUsage)
+		return usageError("the name of a gate is missing; write: timegate change %s", c.ArgsUsage)
 	}
 	name, opening, one := strings.Cut(args[0], "/")
 	f, err := a.file(name)
 	if err != nil {
 		return err
 	}
+	argv := args[1:]
+	if err := looseWords(c, argv); err != nil {
+		return err
+	}
+	if !one && len(argv) == 0 && !anySet(c) && a.asks() && f.Gate != nil {
+		return a.changeAsking(ctx, c, f)
+	}
 	edit := gate.NewEdit([]byte(f.Text))
 	if err := a.changeOpenings(edit, c.StringSlice("open"), opening, one); err != nil {
 		return err
 	}
-	for _, o := range []struct{ option, key string }{{"about", "about"}, {"longest", "limits.longest"}, {"busy", "rules.busy"}} {
-		if c.IsSet(o.option) {
-			edit.SetText(o.key, c.String(o.option))
-		}
-	}
-	if c.IsSet("folder") {
-		abs, err := filepath.Abs(c.String("folder"))
-		if err != nil {
-			return err
-		}
-		edit.SetText("folder", abs)
-	}
-	if err := setKeys(c, edit); err != nil {
+	if err := changeKeys(c, edit); err != nil {
 		return err
 	}
-	if argv := args[1:]; len(argv) > 0 {
-		program, err := wholeProgram(argv[0])
-		if err != nil {
-			return usageError("%w; check the path", err)
-		}
-		argv[0] = program
-		edit.SetTexts("run", argv)
-	}
-	put, err := a.keepScript(ctx, c, name, args[1:], edit)
-	if err != nil {
+	if argv, err = a.changeProgram(c, edit, f.Gate, argv); err != nil {
 		return err
 	}
 	data, err := edit.Bytes()
@@ -71,28 +66,108 @@ func (a *app) change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if string(data) == f.Text {
-		return usageError("nothing is to change: give an option, or a program after --; see \"timegate help change\"")
+	if string(data) == f.Text && !c.Bool("copy-script") {
+		return usageError("nothing to change: give an option, or a program after --; see \"timegate help change\"")
 	}
-	return a.propose(c, name, data, put)
+	return a.writeEdit(ctx, c, name, argv, edit)
 }
 
-// changeOpenings puts phrases in the place of one opening's, or of all.
-func (a *app) changeOpenings(edit *gate.Edit, phrases []string, opening string, one bool) error {
-	for i, text := range phrases {
-		p, err := a.phraseOf(text)
+// anySet reports whether an option of the command itself was given.
+func anySet(c *cli.Command) bool {
+	return slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return c.IsSet(f.Names()[0]) })
+}
+
+// changeKeys sets the keys that have an option of their own, and those of --set.
+func changeKeys(c *cli.Command, edit *gate.Edit) error {
+	for _, o := range []struct{ option, key string }{{"about", "about"}, {"longest", "limits.longest"}, {"busy", "rules.busy"}, {"user", "as.user"}} {
+		if c.IsSet(o.option) {
+			edit.SetText(o.key, c.String(o.option))
+		}
+	}
+	if c.IsSet("elevated") {
+		edit.SetBool("as.elevated", c.Bool("elevated"))
+	}
+	if c.IsSet("off") {
+		edit.SetBool("enabled", !c.Bool("off"))
+	}
+	if c.IsSet("folder") {
+		abs, err := filepath.Abs(c.String("folder"))
 		if err != nil {
 			return err
 		}
-		phrases[i] = p.String()
+		edit.SetText("folder", abs)
+	}
+	return setKeys(c, edit)
+}
+
+// changeProgram sets another program, and returns what is to run. A copy of a
+// script that is renewed keeps its arguments.
+func (a *app) changeProgram(c *cli.Command, edit *gate.Edit, g *gate.Gate, argv []string) ([]string, error) {
+	if c.Bool("copy-script") && g != nil && len(argv) <= 1 {
+		source := g.Run[0]
+		if source == a.home.KeptScript(g.Name) {
+			source = a.home.ScriptSource(g.Name)
+		}
+		if len(argv) == 0 && source == "" {
+			return nil, usageError("it is not known where the script was copied from; give it after --")
+		}
+		if len(argv) == 0 {
+			argv = []string{source}
+		}
+		argv = append(slices.Clone(argv), g.Run[1:]...)
+	}
+	if len(argv) == 0 {
+		return nil, nil
+	}
+	program, err := wholeProgram(argv[0])
+	if err != nil {
+		return nil, usageError("%w; check the path", err)
+	}
+	argv[0] = program
+	edit.SetTexts("run", argv)
+	return argv, nil
+}
+
+// changeOpenings puts phrases in the place of one opening's, of those they name,
+// or of all.
+func (a *app) changeOpenings(edit *gate.Edit, texts []string, opening string, one bool) error {
+	var list []gate.Opening
+	named := 0
+	for _, text := range texts {
+		o, err := a.openingOf(text)
+		if err != nil {
+			return err
+		}
+		if o.Name != "" {
+			named++
+		}
+		list = append(list, o)
 	}
 	switch {
-	case one && len(phrases) != 1:
+	case one && len(list) > 1:
 		return usageError("an opening has one phrase: give --open once")
-	case one:
-		edit.SetOpening(opening, phrases[0])
-	case len(phrases) > 0:
-		edit.SetTexts("opens", phrases)
+	case one && !edit.HasOpening(opening):
+		edit.SetOpening(opening, "") // its error names those that are there
+	case one && len(list) == 1:
+		changeOpening(edit, opening, list[0])
+	case named > 0 && named == len(list):
+		for _, o := range list {
+			changeOpening(edit, o.Name, o)
+		}
+	case len(list) > 0:
+		edit.SetOpenings(list)
 	}
 	return nil
+}
+
+// changeOpening gives an opening a phrase, and a name if it has one; or adds it.
+func changeOpening(edit *gate.Edit, opening string, o gate.Opening) {
+	if !edit.HasOpening(opening) {
+		edit.AddOpening(o)
+		return
+	}
+	edit.SetOpening(opening, o.When)
+	if o.Name != "" && o.Name != opening {
+		edit.NameOpening(opening, o.Name)
+	}
 }

@@ -19,7 +19,7 @@ import (
 func (a *app) checkCommand() *cli.Command {
 	return &cli.Command{
 		Name: "check", Category: foreseeCommands, Usage: "tell all that is wrong or unwise", ArgsUsage: "[NAME …]",
-		Description: "timegate check\n\nThe exit status is 3 where there is an error or a warning, and 0 where there are notes at most.",
+		Description: examples(`timegate check`, `timegate check vault-copy`, `timegate check --json`) + "The exit status is 3 where there is an error or a warning, and 0 where there are notes at most.",
 		Action:      a.check,
 	}
 }
@@ -113,7 +113,7 @@ func (a *app) machineFindings(ctx context.Context, files []gates.File) gate.Find
 	var out gate.Findings
 	for _, t := range troubles {
 		out = append(out, gate.Finding{File: "this machine", Severity: gate.Warning, Code: "not-told",
-			Message: fmt.Sprintf("gates depend on %s: %s", t.What, t.Why), Remedy: "until that is mended, such moments do not come"})
+			Message: fmt.Sprintf("gates depend on %s: %s", t.What, t.Why), Remedy: "until that is fixed, these do not start"})
 	}
 	return out
 }

@@ -34,7 +34,7 @@ const demoRate = 4000
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Category: otherCommands, Usage: "play a day at the Larkspur Bindery, in about 20 seconds",
-		Description: "timegate demo --keep ~/larkspur\n\nThe programs are really started; the machine is a stand-in whose clock runs fast while nothing does.",
+		Description: examples(`timegate demo`, `timegate demo --keep ~/larkspur`) + "The programs are really started; the machine is a stand-in whose clock runs fast while nothing does.",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "leave the files in `DIR`, which must not be there or be empty", TakesFile: true}},
 		Action:      a.demo,
 	}
@@ -116,6 +116,7 @@ func (a *app) demoBefore(from time.Time) error {
 		}
 	}
 	sortDues(all)
+	fmt.Fprintln(a.out)
 	a.printDues(all, true)
 	return nil
 }

@@ -15,21 +15,24 @@ import (
 func (a *app) enableCommand(on bool) *cli.Command {
 	c := &cli.Command{
 		Name: "enable", Category: sayCommands, Usage: "switch a gate, or one of its openings, on", ArgsUsage: "NAME[/OPENING]",
-		Description: "timegate enable stock-count/saturdays",
-		Action:      func(_ context.Context, c *cli.Command) error { return a.enable(c, on) },
+		Description: examples(`timegate enable stock-count`, `timegate enable stock-count/saturdays`, `timegate enable stock-count --now`),
+		Action:      func(ctx context.Context, c *cli.Command) error { return a.enable(ctx, c, on) },
 	}
 	if on {
-		c.Flags = []cli.Flag{laterFlag()}
+		c.Flags = []cli.Flag{nowFlag(), laterFlag()}
 	}
 	if !on {
-		c.Name, c.Usage, c.Description = "disable", "switch a gate, or one of its openings, off", "timegate disable stock-count/saturdays"
+		c.Name, c.Usage, c.Description = "disable", "switch a gate, or one of its openings, off", examples(`timegate disable stock-count`, `timegate disable stock-count/saturdays`)
 	}
 	return c
 }
 
-func (a *app) enable(c *cli.Command, on bool) error {
+func (a *app) enable(ctx context.Context, c *cli.Command, on bool) error {
 	arg, err := oneArgument(c, "the name of a gate")
 	if err != nil {
+		return err
+	}
+	if err := a.keeperForNow(ctx, c); err != nil {
 		return err
 	}
 	name, opening, one := strings.Cut(arg, "/")
@@ -59,7 +62,7 @@ func (a *app) enable(c *cli.Command, on bool) error {
 	}
 	if string(data) == f.Text || !one && f.Gate.Enabled == on {
 		fmt.Fprintf(a.err, "%s is %s already\n", arg, state)
-		return nil
+		return a.startNow(ctx, c, name)
 	}
 	if on {
 		if err := a.refuse(c, []gates.File{gates.Parse(a.home, name, data, a.env())}, ""); err != nil {
@@ -72,5 +75,5 @@ func (a *app) enable(c *cli.Command, on bool) error {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s is %s\n", arg, state)
-	return nil
+	return a.startNow(ctx, c, name)
 }

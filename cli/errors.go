@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -88,14 +89,18 @@ func (a *app) usage(c *cli.Command, err error) error {
 	}
 	text := err.Error()
 	if name, ok := strings.CutPrefix(text, "flag provided but not defined: "); ok {
-		text = fmt.Sprintf("there is no option --%s", strings.TrimLeft(name, "-"))
+		name = strings.TrimLeft(name, "-")
+		text = fmt.Sprintf("there is no option --%s", name)
+		if len(name) == 1 {
+			text = fmt.Sprintf("there is no option -%s; options are whole words, such as --json", name)
+		}
 		var names []string
 		for at := c; at != nil; at = parentOf(at) {
 			for _, f := range at.Flags {
-				names = append(names, f.Names()...)
+				names = append(names, slices.DeleteFunc(f.Names(), func(n string) bool { return len(n) == 1 })...)
 			}
 		}
-		if near, ok := phrase.Nearest(strings.TrimLeft(name, "-"), names); ok {
+		if near, ok := phrase.Nearest(name, names); ok && len(name) > 1 {
 			text += fmt.Sprintf("; did you mean --%s?", near)
 		}
 	} else if name, ok := strings.CutPrefix(text, "flag needs an argument: "); ok {
@@ -155,7 +160,7 @@ func unknownCommand(c *cli.Command, name string) error {
 var meantCommands = map[string]string{
 	"run": "open NAME (starts it now), or keeper run", "start": "open NAME", "trigger": "open NAME", "kill": "stop NAME", "end": "stop NAME",
 	"delete": "remove NAME", "rm": "remove NAME", "del": "remove NAME", "new": "add NAME --open PHRASE -- PROGRAM", "create": "add NAME --open PHRASE -- PROGRAM",
-	"edit": "change NAME, or open its file in an editor: show NAME tells where it is", "set": "change NAME --set KEY=VALUE", "modify": "change NAME", "update": "change NAME",
+	"set": "change NAME --set KEY=VALUE", "modify": "change NAME", "update": "change NAME",
 	"status": "keeper status", "daemon": "keeper run", "logs": "history, or output RUN", "log": "history, or output RUN", "ls": "list", "info": "show NAME", "describe": "show NAME", "cat": "show NAME",
 	"next": "preview NAME", "upcoming": "preview NAME", "test": "try NAME", "lint": "check", "verify": "check", "validate": "check", "explain": "why NAME",
 	"on": "enable NAME", "off": "disable NAME", "calendar": "week", "install": "keeper install", "uninstall": "keeper uninstall", "signal": "send SIGNAL",

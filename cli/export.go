@@ -17,7 +17,7 @@ import (
 func (a *app) exportCommand() *cli.Command {
 	return &cli.Command{
 		Name: "export", Category: otherCommands, Usage: "write the moments of gates as a calendar file", ArgsUsage: "[NAME …]",
-		Description: "timegate export --ics --out bindery.ics stock-count\n\n" +
+		Description: examples(`timegate export --ics --out bindery.ics`, `timegate export --ics --from 2026-12-01 --to 2026-12-31 stock-count`) +
 			"iCalendar, RFC 5545. A moment that a recurrence rule says exactly is written as one; others are listed\n" +
 			"one by one for the span from --from to --to, which is a year from now otherwise.",
 		Flags: []cli.Flag{

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -9,21 +10,76 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// printHelp prints the help of a command, or of the program. Every command's
-// Description begins with a real call of it.
-func printHelp(w io.Writer, _ string, data any) {
-	c, ok := data.(*cli.Command)
-	if !ok {
-		return
+func (a *app) helpCommand() *cli.Command {
+	return &cli.Command{
+		Name: "help", Category: otherCommands, Usage: "how a command is used, or what a word means", ArgsUsage: "[COMMAND … | TOPIC]",
+		Description: examples(`timegate help add`, `timegate help phrases`, `timegate help --man ~/.local/share/man`) +
+			"Topics: " + strings.Join(topicNames, ", ") + ".",
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "man", Usage: "write manual pages of all this below the folder `DIR`", TakesFile: true}},
+		Action: a.help,
+		ShellComplete: func(_ context.Context, c *cli.Command) {
+			for _, sub := range c.Root().Commands {
+				if !sub.Hidden {
+					fmt.Fprintln(a.out, sub.Name)
+				}
+			}
+			for _, name := range topicNames {
+				fmt.Fprintln(a.out, name)
+			}
+		},
 	}
+}
+
+func (a *app) help(_ context.Context, c *cli.Command) error {
+	if dir := c.String("man"); dir != "" {
+		pages := manuals(c.Root())
+		if err := writeManuals(dir, pages); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s written below %s\n", plural(len(pages), "manual page"), dir)
+		return nil
+	}
+	at := c.Root()
+	for i, word := range c.Args().Slice() {
+		next := at.Command(word)
+		if next == nil && i == 0 {
+			for _, t := range topics() {
+				if t.name == word || strings.TrimSuffix(t.name, "s") == word {
+					fmt.Fprintf(a.out, "%s: %s\n\n%s", t.name, t.about, t.text)
+					return nil
+				}
+			}
+		}
+		if next == nil {
+			return unknownCommand(at, word)
+		}
+		at = next
+	}
+	printHelp(a.out, "", at)
+	return nil
+}
+
+// printHelp prints the help of a command, or of the program. Every command's
+// Description begins with real calls of it.
+func printHelp(w io.Writer, _ string, data any) {
+	if c, ok := data.(*cli.Command); ok {
+		io.WriteString(w, helpText(c))
+	}
+}
+
+// helpText is the help of a command, or of the program.
+func helpText(c *cli.Command) string {
 	var b strings.Builder
 	if c.Root() == c {
 		rootHelp(&b, c)
 	} else {
 		commandHelp(&b, c)
 	}
-	io.WriteString(w, b.String())
+	return b.String()
 }
+
+// examples begins a command's description with calls of it, the likeliest first.
+func examples(calls ...string) string { return strings.Join(calls, "\n") + "\n\n" }
 
 func rootHelp(b *strings.Builder, c *cli.Command) {
 	fmt.Fprintf(b, "timegate %s: %s\n\n  timegate [OPTIONS] COMMAND …\n", c.Version, c.Usage)
@@ -34,13 +90,15 @@ func rootHelp(b *strings.Builder, c *cli.Command) {
 				rows = append(rows, [2]string{sub.Name, sub.Usage})
 			}
 		}
-		if group == otherCommands {
-			rows = append(rows, [2]string{"help", "how a command is used, with an example"})
-		}
 		section(b, group, rows)
 	}
 	optionHelp(b, "options of every command", c)
-	b.WriteString("\nBegin with \"timegate demo\". Phrases such as \"at 08:15 on weekdays\" are in docs/phrases.md.\n")
+	var rows [][2]string
+	for _, t := range topics() {
+		rows = append(rows, [2]string{t.name, t.about})
+	}
+	section(b, "topics, for \"timegate help TOPIC\"", rows)
+	b.WriteString("\nBegin with \"timegate demo\".\n")
 }
 
 func commandHelp(b *strings.Builder, c *cli.Command) {
@@ -62,7 +120,11 @@ func commandHelp(b *strings.Builder, c *cli.Command) {
 	optionHelp(b, "options", c)
 	if c.Description != "" {
 		example, rest, _ := strings.Cut(c.Description, "\n\n")
-		fmt.Fprintf(b, "\nexample\n%s\n", indent(example, "  "))
+		title := "example"
+		if strings.Contains(example, "\n") {
+			title = "examples"
+		}
+		fmt.Fprintf(b, "\n%s\n%s\n", title, indent(example, "  "))
 		if rest != "" {
 			fmt.Fprintf(b, "\n%s\n", rest)
 		}

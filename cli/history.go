@@ -3,9 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/calendar"
@@ -18,9 +22,10 @@ import (
 func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "history", Category: watchCommands, Usage: "what ran, what was skipped, and why; newest first", ArgsUsage: "[NAME]",
-		Description: "timegate history stock-count --since boot",
+		Description: examples(`timegate history`, `timegate history stock-count --since boot`, `timegate history --since yesterday --json`),
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "since", Usage: "from this `TIME` on, or \"boot\", or a span such as 2h"},
+			&cli.StringFlag{Name: "since", Usage: "from this `TIME` on: boot, yesterday, tue, 08:00, or a duration such as 2h"},
+			&cli.StringFlag{Name: "until", Usage: "up to this `TIME`"},
 			&cli.IntFlag{Name: "count", Usage: "at most this `NUMBER` of lines", Value: 30},
 		},
 		Action: a.history,
@@ -42,6 +47,11 @@ func (a *app) history(_ context.Context, c *cli.Command) error {
 	var err error
 	if f.Since, err = a.since(c.String("since")); err != nil {
 		return err
+	}
+	if text := c.String("until"); text != "" {
+		if f.Until, err = a.timeBack().end(text); err != nil {
+			return err
+		}
 	}
 	if f.Since != 0 && !c.IsSet("count") {
 		f.Limit = 0
@@ -69,31 +79,44 @@ func (a *app) history(_ context.Context, c *cli.Command) error {
 
 // since reads the option --since.
 func (a *app) since(text string) (calendar.Instant, error) {
-	switch text {
-	case "":
+	if text == "" {
 		return 0, nil
-	case "boot":
-		j, err := a.reader()
-		if err != nil || j == nil {
-			return 0, err
-		}
-		defer j.Close()
-		_, at, err := j.Booted()
-		return at, err
 	}
 	if d, err := phrase.ParseSpan(text); err == nil {
 		return calendar.InstantOf(a.now().Add(-d)), nil
 	}
-	return timeReader{zone: a.zone, now: a.now()}.read(text)
+	return a.timeBack().read(text)
 }
 
-func (a *app) entries(f journal.Filter) ([]journal.Entry, error) {
+// booted returns when the machine has booted, as the journal has it.
+func (a *app) booted() (calendar.Instant, error) {
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return 0, err
+	}
+	defer j.Close()
+	_, at, err := j.Booted()
+	return at, err
+}
+
+// recorded is a line of the history, with what a run does that has not ended.
+type recorded struct {
+	journal.Entry
+	alive *alive
+}
+
+func (a *app) entries(f journal.Filter) ([]recorded, error) {
 	j, err := a.reader()
 	if err != nil || j == nil {
 		return nil, err
 	}
 	defer j.Close()
-	return j.History(f)
+	list, err := j.History(f)
+	var out []recorded
+	for _, e := range list {
+		out = append(out, recorded{e, a.aliveOf(j, &e)})
+	}
+	return out, err
 }
 
 // jsonEntry is a line of the history in JSON.
@@ -121,12 +144,14 @@ type jsonEntry struct {
 	Usage   engine.Usage  `json:"usage"`
 
 	Readings map[string]readingPair `json:"readings,omitempty"`
+	Alive    *alive                 `json:"alive,omitempty"` // of a run that has not ended
 }
 
 // readingPair is what was measured before and after a run, in bytes.
 type readingPair struct {
 	Before *int64 `json:"before"`
 	After  *int64 `json:"after"`
+	Change *int64 `json:"change"` // after less before
 }
 
 func readingsOf(e *journal.Entry) map[string]readingPair {
@@ -137,10 +162,34 @@ func readingsOf(e *journal.Entry) map[string]readingPair {
 	for name, n := range e.After {
 		pair := out[name]
 		pair.After = &n
+		if pair.Before != nil {
+			change := n - *pair.Before
+			pair.Change = &change
+		}
 		out[name] = pair
 	}
 	return out
 }
+
+// readingsText says what was measured before and after a run, and the difference.
+func readingsText(e *journal.Entry) string {
+	pairs, text := readingsOf(e), ""
+	for _, name := range slices.Sorted(maps.Keys(pairs)) {
+		p := pairs[name]
+		what := strings.Replace(name, "disk:", "disk ", 1)
+		switch {
+		case p.Change != nil && *p.Change < 0:
+			text += fmt.Sprintf("; %s %s free, then %s (%s less)", what, bytesText(*p.Before), bytesText(*p.After), bytesText(-*p.Change))
+		case p.Change != nil:
+			text += fmt.Sprintf("; %s %s free, then %s (%s more)", what, bytesText(*p.Before), bytesText(*p.After), bytesText(*p.Change))
+		case p.Before != nil:
+			text += fmt.Sprintf("; %s %s free before", what, bytesText(*p.Before))
+		}
+	}
+	return text
+}
+
+func bytesText(n int64) string { return humanize.Bytes(uint64(n)) }
 
 // outcomeOf says why a run ended as it did, or "".
 func outcomeOf(e *journal.Entry) string {
@@ -150,13 +199,13 @@ func outcomeOf(e *journal.Entry) string {
 	return words.Reason(e.Outcome)
 }
 
-func (a *app) jsonEntries(entries []journal.Entry) []jsonEntry {
+func (a *app) jsonEntries(entries []recorded) []jsonEntry {
 	out := []jsonEntry{}
 	for _, e := range entries {
 		x := jsonEntry{Gate: e.Gate, Opening: e.Opening, Due: a.stamp(e.Due), Started: a.stamp(e.Started), Ended: a.stamp(e.Ended),
-			Result: e.Result, Signal: e.Signal, Reason: words.Reason(e.Reason), Code: e.Reason.Code, Args: e.Reason.Args, Outcome: outcomeOf(&e), How: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
+			Result: e.Result, Signal: e.Signal, Reason: words.Reason(e.Reason), Code: e.Reason.Code, Args: e.Reason.Args, Outcome: outcomeOf(&e.Entry), How: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
 			As: e.Account, Note: e.Note,
-			Readings: readingsOf(&e)}
+			Readings: readingsOf(&e.Entry), Alive: e.alive}
 		if e.Run != 0 {
 			x.Run = &e.Run
 		}
@@ -171,7 +220,7 @@ func (a *app) jsonEntries(entries []journal.Entry) []jsonEntry {
 	return out
 }
 
-func (a *app) printEntries(entries []journal.Entry) {
+func (a *app) printEntries(entries []recorded) {
 	var rows [][]string
 	for _, e := range entries {
 		run, took := "", ""
@@ -186,12 +235,17 @@ func (a *app) printEntries(entries []journal.Entry) {
 			name += "/" + e.Opening
 		}
 		why := words.Reason(e.Reason)
-		if outcome := outcomeOf(&e); outcome != "" && e.Result != engine.ResultOK {
+		if outcome := outcomeOf(&e.Entry); outcome != "" && e.Result != engine.ResultOK {
 			why = outcome + " (" + why + ")"
 		}
 		if e.Note != "" {
 			why += "; " + e.Note
 		}
+		if e.alive != nil {
+			took = short(time.Duration(e.alive.ForS*float64(time.Second))) + " so far"
+			why += "; " + e.alive.words()
+		}
+		why += readingsText(&e.Entry)
 		rows = append(rows, []string{run, a.local(e.Due.Time()), name, a.result(e.Result), took, why})
 	}
 	a.out.table([]string{"RUN", "DUE", "GATE", "RESULT", "TOOK", "WHY"}, rows)

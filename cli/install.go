@@ -16,7 +16,7 @@ import (
 func (a *app) installCommand() *cli.Command {
 	return &cli.Command{
 		Name: "install", Usage: "let the keeper begin by itself: with the machine, or when you log on",
-		Description: "timegate keeper install --dry-run\n\nIn the system scope it writes a service for the init system, in the user scope an entry that desktops start at logon.",
+		Description: examples(`timegate keeper install --dry-run`, `timegate keeper install`) + "In the system scope it writes a service for the init system, in the user scope an entry that desktops start at logon.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written, and write nothing"},
 			&cli.StringFlag{Name: "root", Usage: "write below `DIR`, as for another machine's disk", Value: "/", TakesFile: true},

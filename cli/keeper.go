@@ -31,7 +31,7 @@ func (a *app) keeperCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "run", Usage: "watch the moments and start the programs, until ended", Action: a.keeperRun,
-				Description: "timegate --home ~/tg keeper run\n\nSIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.\n\nWith --staged the machine is a stand-in: \"timegate stage\" says what happens to it, and the programs are really started.",
+				Description: examples(`timegate keeper run`, `timegate --home ~/tg keeper run`, `timegate keeper run --staged --at "2026-11-30 06:30"`) + "SIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.\n\nWith --staged the machine is a stand-in: \"timegate stage\" says what happens to it, and the programs are really started.",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "staged", Usage: "on a stand-in for a machine, for trying things out"},
 					&cli.StringFlag{Name: "at", Usage: "with --staged: begin at this `TIME`, as in \"2026-11-30 06:30\""},
@@ -41,7 +41,7 @@ func (a *app) keeperCommand() *cli.Command {
 			},
 			{
 				Name: "status", Usage: "what the keeper does", Action: a.keeperStatus,
-				Description: "timegate keeper status",
+				Description: examples(`timegate keeper status`, `timegate keeper status --json`),
 			},
 			a.installCommand(), a.uninstallCommand(),
 		},
@@ -49,6 +49,9 @@ func (a *app) keeperCommand() *cli.Command {
 }
 
 func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
+	if err := a.rememberScope(); err != nil {
+		return err
+	}
 	if err := noArguments(c); err != nil {
 		return err
 	}

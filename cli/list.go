@@ -22,7 +22,7 @@ import (
 func (a *app) listCommand() *cli.Command {
 	return &cli.Command{
 		Name: "list", Category: watchCommands, Usage: "all gates with their command, state, last result and next moment",
-		Description: "timegate list",
+		Description: examples(`timegate list`, `timegate list --json`),
 		Action:      a.list,
 	}
 }
@@ -40,7 +40,9 @@ type listed struct {
 	Last     *lastRun       `json:"last"`
 	Error    string         `json:"error,omitempty"`
 
-	Waiting string `json:"waiting,omitempty"` // what a start waits for
+	Waiting string  `json:"waiting,omitempty"` // what a start waits for
+	Lacks   string  `json:"lacks,omitempty"`   // what it needs and is not so now
+	Alive   []alive `json:"alive"`             // what runs
 
 	State string `json:"state"`
 	brief string // Error, for a narrow column
@@ -118,6 +120,9 @@ func (a *app) printList(rows []listed) {
 			command = r.brief
 		}
 		state := a.stateWord(r.State)
+		if len(r.Alive) > 0 {
+			state += " for " + short(time.Duration(r.Alive[0].ForS*float64(time.Second)))
+		}
 		if r.State != "off" {
 			for _, o := range r.Openings {
 				if !o.Enabled {
@@ -163,6 +168,9 @@ func (a *app) listed(ctx context.Context, files []gates.File) ([]listed, error) 
 		st := status.Gates[f.Name]
 		l.Running = append(l.Running, st.Running...)
 		a.fill(&l, f, st, kept, status.Paused)
+		if l.Alive = []alive{}; j != nil {
+			l.Alive = a.aliveRuns(j, l.Running)
+		}
 		if !kept && f.Gate != nil {
 			l.Next = a.inZone(a.nextOf(f.Gate, good[f.Name]))
 		}
@@ -184,7 +192,7 @@ func (a *app) fill(l *listed, f gates.File, st control.GateStatus, kept, paused 
 	}
 	g := f.Gate
 	l.About, l.Run, l.As, l.Enabled = g.About, g.Run, a.runsAs(g), g.Enabled
-	l.Openings, l.Waiting = append(l.Openings, g.Opens...), st.Waiting
+	l.Openings, l.Waiting, l.Lacks = append(l.Openings, g.Opens...), st.Waiting, st.Lacks
 	if g.Enabled {
 		l.event = eventOf(g)
 	}

@@ -11,7 +11,7 @@ import (
 func (a *app) outputCommand() *cli.Command {
 	return &cli.Command{
 		Name: "output", Category: watchCommands, Usage: "what a run has printed", ArgsUsage: "RUN",
-		Description: "timegate output 12\n\nThe number of a run is in \"timegate history\". On a terminal, what that would act on is written out, as in \\x1b.",
+		Description: examples(`timegate output 12`, `timegate output 12 --raw > printed.txt`) + "The number of a run is in \"timegate history\". On a terminal, what that would act on is written out, as in \\x1b.",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "as it was printed, also to a terminal"}},
 		Action:      a.output,
 	}

@@ -11,7 +11,7 @@ import (
 func (a *app) pauseCommand() *cli.Command {
 	return &cli.Command{
 		Name: "pause", Category: keepCommands, Usage: "let nothing start by itself",
-		Description: "timegate pause --for 2h\n\nWhat runs goes on. Moments that come meanwhile are passed over and recorded when the pause ends.",
+		Description: examples(`timegate pause --for 2h`, `timegate pause`) + "What runs goes on. Moments that come meanwhile are passed over and recorded when the pause ends.",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "for", Usage: "end the pause after this `SPAN`"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {

@@ -25,7 +25,7 @@ var personTests = []struct {
 	{"--json history", 0, `"as": "nobody"`, "root"},
 	{"output 1", 0, "for hers", ""},
 	{"output 2", 4, "there is no run 2", "for"},
-	{"show hers", 0, "as     nobody", ""},
+	{"show hers", 0, "as      nobody", ""},
 	{"show roots", 4, `there is no gate "roots"`, ""},
 	{"why hers", 0, "Run 1 ended: ok", ""},
 	{"why roots", 4, `there is no gate "roots"`, ""},

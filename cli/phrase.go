@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
-	"strings"
 
 	"timegate/core/calendar"
 	"timegate/core/phrase"
@@ -16,7 +14,7 @@ import (
 func (a *app) phraseOf(text string) (*phrase.Phrase, error) {
 	p, err := phrase.Parse(text)
 	wrong, is := errors.AsType[*phrase.Error](err)
-	if !is || !a.err.terminal || !isTerminal(a.in) {
+	if !is || !a.asks() {
 		return p, err
 	}
 	wrong.OfferOn(a.today())
@@ -28,9 +26,8 @@ func (a *app) phraseOf(text string) (*phrase.Phrase, error) {
 		if parseErr != nil {
 			continue
 		}
-		fmt.Fprintf(a.err, "%s\n  %s\nWrite %q? [Y/n] ", text, a.err.faint(meant.Words()), offer)
-		line, _ := bufio.NewReader(a.in).ReadString('\n')
-		if answer := strings.ToLower(strings.TrimSpace(line)); answer == "" || answer == "y" || answer == "yes" {
+		fmt.Fprintf(a.err, "%s\n  %s\n", text, a.err.faint(meant.Words()))
+		if a.answer(fmt.Sprintf("Write %q?", offer), true) {
 			return meant, nil
 		}
 	}

@@ -20,7 +20,7 @@ import (
 func (a *app) previewCommand() *cli.Command {
 	return &cli.Command{
 		Name: "preview", Category: foreseeCommands, Usage: "show the next dues of gates, or of a phrase", ArgsUsage: "[NAME … | FOLDER/]",
-		Description: "timegate preview --phrase \"every 20m from 09:00 to 16:00 on weekdays\" --count 5\n\n" +
+		Description: examples(`timegate preview stock-count`, `timegate preview --phrase "every 20m from 09:00 to 16:00 on weekdays" --count 5`, `timegate preview --from tomorrow --to fri`) +
 			"--from and --to are both included. With --to, the list is never cut short. Starts that a clock change\n" +
 			"moves, doubles or drops are marked. A phrase's own zone wins over --zone.",
 		Flags: []cli.Flag{
@@ -29,6 +29,7 @@ func (a *app) previewCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "last `TIME`"},
 			&cli.StringFlag{Name: "zone", Usage: "as if the workstation were in this time `ZONE`, such as Europe/Paris"},
 			&cli.IntFlag{Name: "count", Usage: "how many dues of each, as a `NUMBER`", Value: 10},
+			&cli.BoolFlag{Name: "describe", Usage: "say of each gate what it is and does as well"},
 		},
 		Action: a.preview,
 	}
@@ -96,11 +97,50 @@ func (a *app) preview(_ context.Context, c *cli.Command) error {
 	if a.json {
 		return a.out.printJSON(all)
 	}
-	for _, g := range gates {
-		a.summary(g, s.From)
-	}
 	a.printDues(all, len(gates) > 1 || len(gates) == 1 && len(gates[0].Opens) > 1)
+	a.printUndated(gates, all)
+	for _, g := range gates {
+		switch {
+		case g.Name == "":
+			fmt.Fprintln(a.out)
+			a.openingSummary(&g.Opens[0], "phrase", s.From)
+		case c.Bool("describe"):
+			fmt.Fprintln(a.out)
+			a.summary(g, s.From)
+		}
+	}
 	return nil
+}
+
+// printUndated says of which gates and openings no date can be told, and why.
+func (a *app) printUndated(gates []*gate.Gate, all []due) {
+	for _, g := range gates {
+		switch {
+		case g.Name == "":
+			continue
+		case !g.Enabled:
+			fmt.Fprintln(a.out, a.out.warn(fmt.Sprintf("%s is switched off; to switch it on: timegate enable %s", g.Name, g.Name)))
+			continue
+		case !g.RunsOn(a.host):
+			fmt.Fprintln(a.out, a.out.warn(dormantText(g, a.host)))
+			continue
+		}
+		told := slices.ContainsFunc(all, func(d due) bool { return d.Gate == g.Name })
+		for _, o := range g.Opens {
+			if o.Enabled && o.Plan.Phrase.Kind == phrase.Event {
+				fmt.Fprintf(a.out, "%s/%s  %s, whenever that is\n", g.Name, o.Name, o.When)
+				told = true
+			}
+		}
+		if !told {
+			fmt.Fprintf(a.out, "%s: nothing more is due\n", g.Name)
+		}
+	}
+}
+
+// dormantText says why nothing of a gate comes on a host.
+func dormantText(g *gate.Gate, host string) string {
+	return fmt.Sprintf("%s is dormant here: it is for the hosts %s, and this is %s", g.Name, strings.Join(g.Only.Hosts, ", "), host)
 }
 
 func (a *app) previewSpan(c *cli.Command) (forecast.Span, error) {
@@ -128,7 +168,7 @@ func (a *app) previewSpan(c *cli.Command) (forecast.Span, error) {
 
 // phraseGate makes a gate of a phrase alone.
 func (a *app) phraseGate(text string) (*gate.Gate, error) {
-	p, err := phrase.Parse(text)
+	p, err := a.phraseOf(text)
 	if err != nil {
 		return nil, err
 	}
@@ -204,6 +244,5 @@ func (a *app) printDues(all []due, names bool) {
 		}
 		rows = append(rows, append(row, d.Note))
 	}
-	fmt.Fprintln(a.out)
 	a.out.table(headers, rows)
 }

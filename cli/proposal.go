@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -17,6 +18,7 @@ import (
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
 	"timegate/launch"
@@ -27,14 +29,80 @@ func gateFlags(open string) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "open", Usage: open},
 		&cli.StringFlag{Name: "about", Usage: "what it is for, in a `LINE`"},
+		&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` to run as (system scope)"},
+		&cli.BoolFlag{Name: "elevated", Usage: "run with root's rights (system scope)"},
 		&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
 		&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
 		&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "copy-script", Usage: "copy the program to a place of Time Gate's own, where it stays and nobody else can change it"},
+		&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
+		nowFlag(),
 		laterFlag(),
 		yesFlag(),
 	}
+}
+
+// nowFlag starts a gate besides its moments.
+func nowFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "now", Usage: "start it once at once as well"}
+}
+
+// keeperForNow refuses --now where nobody could start anything.
+func (a *app) keeperForNow(ctx context.Context, c *cli.Command) error {
+	if !c.Bool("now") {
+		return nil
+	}
+	if _, err := a.client.Status(ctx); err != nil {
+		return fmt.Errorf("--now: %w", err)
+	}
+	return nil
+}
+
+// startNow starts a gate where that was asked for.
+func (a *app) startNow(ctx context.Context, c *cli.Command, name string) error {
+	if !c.Bool("now") {
+		return nil
+	}
+	return a.answered(name)(a.client.Open(ctx, name))
+}
+
+// openingOf reads an opening: a phrase, or NAME=PHRASE.
+func (a *app) openingOf(text string) (gate.Opening, error) { return a.openingBy(a.phraseOf, text) }
+
+// openingBy reads an opening with a reader of phrases.
+func (a *app) openingBy(read func(string) (*phrase.Phrase, error), text string) (gate.Opening, error) {
+	o := gate.Opening{Enabled: true}
+	if name, when, ok := strings.Cut(text, "="); ok && gate.ValidName(name) {
+		if gate.Numbered(name) {
+			return o, usageError("--open %s: an opening's name is no number; write for instance work=%q", text, when)
+		}
+		o.Name, text = name, when
+	}
+	p, err := read(text)
+	if err != nil {
+		return o, err
+	}
+	o.When = p.String()
+	o.Plan, err = p.Compile(a.env())
+	return o, err
+}
+
+// looseWords refuses arguments that stand before "--", which are most likely the
+// words of a phrase or of a path that wants quotes.
+func looseWords(c *cli.Command, argv []string) error {
+	words := os.Args
+	end := slices.Index(words, "--")
+	if len(argv) == 0 || end < 0 || len(words)-end-1 >= len(argv) {
+		return nil
+	}
+	loose := argv[:len(argv)-(len(words)-end-1)]
+	if i := slices.Index(words, "--open"); i >= 0 && i+1 < end {
+		if phrase := words[i+1]; !strings.ContainsAny(phrase, " =") {
+			return usageError("a phrase of several words wants quotes; write: --open %q", strings.Join(append([]string{phrase}, loose...), " "))
+		}
+	}
+	return usageError("%q stands before \"--\" and belongs to nothing; a value of several words wants quotes; write: timegate %s %s", strings.Join(loose, " "), commandPath(c), c.ArgsUsage)
 }
 
 // keepScript lets the edit run a copy of the gate's program, where that was
@@ -53,7 +121,12 @@ func (a *app) keepScript(ctx context.Context, c *cli.Command, name string, argv 
 		return nil, &home.Error{Path: argv[0], Reason: "it is not a plain file", Remedy: "check the path; a script has at most 512 KiB"}
 	}
 	edit.SetTexts("run", append([]string{a.home.KeptScript(name)}, argv[1:]...))
-	return func(g *gate.Gate) error { return a.copyScript(ctx, g, argv[0]) }, nil
+	return func(g *gate.Gate) error {
+		if err := a.copyScript(ctx, g, argv[0]); err != nil {
+			return err
+		}
+		return a.home.NoteScriptSource(name, argv[0])
+	}, nil
 }
 
 // copyScript copies a program with the rights with which it is to run: what
@@ -103,7 +176,7 @@ func setKeys(c *cli.Command, edit *gate.Edit) error {
 
 // propose shows what a gate's new content means, asks on a terminal, does what
 // must come first, and writes it.
-func (a *app) propose(c *cli.Command, name string, data []byte, first func(*gate.Gate) error) error {
+func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []byte, first func(*gate.Gate) error) error {
 	path := a.home.GateFile(name)
 	f := gates.Parse(a.home, name, data, a.env())
 	if f.Gate == nil {
@@ -121,14 +194,16 @@ func (a *app) propose(c *cli.Command, name string, data []byte, first func(*gate
 		return err
 	}
 	plan := gates.NewPlan(a.home)
-	plan.First(func() error { return first(f.Gate) })
+	if first != nil {
+		plan.First(func() error { return first(f.Gate) })
+	}
 	plan.Put(name, data)
 	if err := plan.Commit(a.env(), a.now()); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
 	a.sayKeeper()
-	return nil
+	return a.startNow(ctx, c, name)
 }
 
 // wholeProgram returns the program's whole path, so that it does not depend
@@ -167,10 +242,13 @@ func (a *app) sayKeeper() {
 	}
 }
 
+// asks reports whether there is a terminal to ask on.
+func (a *app) asks() bool { return a.err.terminal && isTerminal(a.in) }
+
 // mayAsk asks a question where there is a terminal to ask on; else the answer is
 // yes.
 func (a *app) mayAsk(c *cli.Command, question string) (bool, error) {
-	if a.err.terminal && isTerminal(a.in) {
+	if a.asks() {
 		return a.confirm(c, question)
 	}
 	return true, nil
@@ -181,18 +259,36 @@ func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask"}
 
 // confirm asks a question on a terminal. Without one, --yes must be given.
 func (a *app) confirm(c *cli.Command, question string) (bool, error) {
+	yes, err := a.confirmOr(c, question, false)
+	if err == nil && !yes {
+		fmt.Fprintln(a.err, "nothing was done")
+	}
+	return yes, err
+}
+
+// confirmOr asks a question that an empty line answers as it is usual.
+func (a *app) confirmOr(c *cli.Command, question string, usual bool) (bool, error) {
 	if c.Bool("yes") {
 		return true, nil
 	}
-	if !a.err.terminal || !isTerminal(a.in) {
+	if !a.asks() {
 		return false, usageError("there is no terminal to ask on; give --yes")
 	}
-	fmt.Fprintf(a.err, "%s [y/N] ", question)
-	line, _ := bufio.NewReader(a.in).ReadString('\n')
-	answer := strings.ToLower(strings.TrimSpace(line))
-	if answer != "y" && answer != "yes" {
-		fmt.Fprintln(a.err, "nothing was done")
-		return false, nil
+	return a.answer(question, usual), nil
+}
+
+// answer asks a question on the terminal.
+func (a *app) answer(question string, usual bool) bool {
+	hint := "y/N"
+	if usual {
+		hint = "Y/n"
 	}
-	return true, nil
+	fmt.Fprintf(a.err, "%s [%s] ", question, hint)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	switch text := strings.ToLower(strings.TrimSpace(line)); text {
+	case "":
+		return usual && err == nil
+	default:
+		return text == "y" || text == "yes"
+	}
 }

@@ -15,7 +15,7 @@ import (
 func (a *app) renameCommand() *cli.Command {
 	return &cli.Command{
 		Name: "rename", Category: sayCommands, Usage: "give a gate another name", ArgsUsage: "OLD NEW",
-		Description: "timegate rename stock-count shelf-count\n\n" +
+		Description: examples(`timegate rename stock-count shelf-count`, `timegate rename stock-count shelf-count --yes`) +
 			"Its history goes along, and what runs goes on. Gates that open at the end, failure or start of it are changed with it.",
 		Flags:  []cli.Flag{yesFlag()},
 		Action: a.rename,

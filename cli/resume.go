@@ -10,7 +10,7 @@ import (
 func (a *app) resumeCommand() *cli.Command {
 	return &cli.Command{
 		Name: "resume", Category: keepCommands, Usage: "end a pause",
-		Description: "timegate resume",
+		Description: examples(`timegate resume`, `timegate resume && timegate list`),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err

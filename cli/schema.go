@@ -11,7 +11,7 @@ import (
 func (a *app) schemaCommand() *cli.Command {
 	return &cli.Command{
 		Name: "schema", Category: otherCommands, Usage: "print a JSON Schema of gate files, by which editors complete and check them",
-		Description: "timegate schema > ~/.config/timegate/gate.schema.json\n\nAn editor that knows TOML and JSON Schema takes it for the files in the folder of gates.",
+		Description: examples(`timegate schema > ~/.config/timegate/gate.schema.json`, `timegate schema | head`) + "An editor that knows TOML and JSON Schema takes it for the files in the folder of gates.",
 		Action: func(_ context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err

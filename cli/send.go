@@ -10,7 +10,7 @@ import (
 func (a *app) sendCommand() *cli.Command {
 	return &cli.Command{
 		Name: "send", Category: keepCommands, Usage: "send a signal to the gates that wait for it", ArgsUsage: "SIGNAL",
-		Description: "timegate send proofs-ready\n\nIt opens the gates that have an opening such as \"signal proofs-ready\". Any program may call this.",
+		Description: examples(`timegate send proofs-ready`, `timegate send proofs-ready --json`) + "It opens the gates that have an opening such as \"signal proofs-ready\". Any program may call this.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			name, err := oneArgument(c, "the name of the signal")
 			if err != nil {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -18,7 +19,7 @@ import (
 func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Category: watchCommands, Usage: "one gate: what, when, as whom, next dues, last runs", ArgsUsage: "NAME",
-		Description: "timegate show stock-count",
+		Description: examples(`timegate show stock-count`, `timegate show stock-count --json`),
 		Action:      a.show,
 	}
 }
@@ -41,12 +42,18 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitWrong}
 	}
 	a.summary(f.Gate, calendar.InstantOf(a.now()))
+	a.printRules(f.Gate, true)
 	state := a.stateWord(rows[0].State)
 	if rows[0].Waiting != "" {
 		state += " for " + rows[0].Waiting
 	}
-	fmt.Fprintf(a.out, "  state  %s\n  file   %s\n", state, f.Path)
-	a.printLimits(f.Gate)
+	if rows[0].Lacks != "" && rows[0].State != "waiting" {
+		state += a.out.warn("; it would not start now: " + rows[0].Lacks + " is missing")
+	}
+	a.line("state", state)
+	a.line("file", f.Path)
+	a.printAlive(rows[0].Alive)
+	fmt.Fprintln(a.out)
 	a.printDues(a.dues(f.Gate, forecast.Span{From: calendar.InstantOf(a.now()), To: calendar.MaxInstant, Count: 5}), len(f.Gate.Opens) > 1)
 	entries, err := a.entries(journal.Filter{Gate: f.Name, Limit: 5})
 	if err != nil || len(entries) == 0 {
@@ -57,27 +64,100 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) printLimits(g *gate.Gate) {
-	if g.Limits.Longest > 0 {
-		fmt.Fprintf(a.out, "  limit  %s, then %s to end\n", phrase.SpanWords(g.Limits.Longest), phrase.SpanWords(g.Limits.Grace))
+// printRules tells what decides about a gate besides its moments: what differs from
+// the default, or what is so by default. The two together are all.
+func (a *app) printRules(g *gate.Gate, byDefault bool) {
+	differs := map[string]bool{}
+	for _, k := range g.Differing() {
+		differs[k.Name] = true
 	}
-	fmt.Fprintf(a.out, "  busy   %s\n", map[string]string{
-		gate.BusySkip: "skip: a moment that comes while it runs is passed over", gate.BusyQueue: "queue: one start waits until it has ended",
-		gate.BusyReplace: "replace: the program is ended and started anew", gate.BusyBeside: "beside: it is started beside the one that runs",
-	}[g.Rules.Busy])
-	if text := needsText(&g.Needs); text != "" {
-		fmt.Fprintf(a.out, "  needs  %s\n", text)
+	for _, r := range rules {
+		set := slices.ContainsFunc(r.keys, func(key string) bool { return differs[key] })
+		if text := r.text(g); text != "" && set != byDefault {
+			a.line(r.label, a.wrapped(text))
+		}
 	}
 	for _, k := range g.Differing() {
-		if !told[k.Name] && !strings.HasPrefix(k.Name, "needs.") {
-			fmt.Fprintf(a.out, "  set    %s = %s\n", k.Name, g.Setting(k.Name))
+		if !byDefault && !told[k.Name] {
+			a.line("set", fmt.Sprintf("%s = %s", k.Name, g.Setting(k.Name)))
 		}
 	}
 }
 
-// told are the keys that "show" tells in words of their own.
-var told = map[string]bool{"about": true, "run": true, "opens": true, "enabled": true, "as.user": true, "as.elevated": true, "as.desktop": true,
-	"as.window": true, "as.priority": true, "limits.longest": true, "limits.grace": true, "rules.busy": true, "only.hosts": true}
+// rules are what decides about a gate's fate, in words.
+var rules = []struct {
+	label string
+	keys  []string
+	text  func(*gate.Gate) string
+}{
+	{"needs", []string{"needs.power", "needs.people", "needs.paths", "needs.online", "needs.idle", "needs.wait", "needs.if_lost"}, func(g *gate.Gate) string { return needsText(&g.Needs) }},
+	{"limit", []string{"limits.longest", "limits.grace"}, func(g *gate.Gate) string {
+		if g.Limits.Longest == 0 {
+			return ""
+		}
+		return fmt.Sprintf("asked to end after %s, killed %s later", phrase.SpanWords(g.Limits.Longest), phrase.SpanWords(g.Limits.Grace))
+	}},
+	{"busy", []string{"rules.busy"}, func(g *gate.Gate) string {
+		return map[string]string{
+			gate.BusySkip: "skip: a moment that comes while it runs is passed over", gate.BusyQueue: "queue: one start waits until the run has ended",
+			gate.BusyReplace: "replace: the run is ended and the program started anew", gate.BusyBeside: "beside: it is started beside the one that runs",
+		}[g.Rules.Busy]
+	}},
+	{"missed", []string{"rules.missed", "rules.missed_within"}, func(g *gate.Gate) string {
+		if g.Rules.Missed != gate.MissedOnce {
+			return "skip: what comes while the machine is asleep or off is passed over"
+		}
+		return "once: after sleep or switch-off, one start for all that were missed within " + phrase.SpanWords(g.Rules.MissedWithin)
+	}},
+	{"tries", []string{"again.times", "again.pause"}, func(g *gate.Gate) string {
+		if g.Again.Times == 0 {
+			return "a run that fails is not tried again"
+		}
+		return fmt.Sprintf("a run that fails is tried again %s, %s apart", timesText(g.Again.Times), phrase.SpanWords(g.Again.Pause))
+	}},
+	{"wake", []string{"rules.wake"}, func(g *gate.Gate) string {
+		if g.Rules.Wake == 0 {
+			return "the machine is not woken for it"
+		}
+		return "the machine is woken " + phrase.SpanWords(g.Rules.Wake) + " before"
+	}},
+	{"spread", []string{"rules.spread"}, func(g *gate.Gate) string {
+		if g.Rules.Spread == 0 {
+			return ""
+		}
+		return "each moment comes up to " + phrase.SpanWords(g.Rules.Spread) + " later, always the same on one host"
+	}},
+	{"measure", []string{"measure"}, func(g *gate.Gate) string {
+		if len(g.Measure) == 0 {
+			return ""
+		}
+		return strings.Join(g.Measure, ", ") + ", before and after each run"
+	}},
+}
+
+func timesText(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// told are the keys that a summary tells in words of its own.
+var told = func() map[string]bool {
+	out := map[string]bool{}
+	for _, key := range []string{"about", "run", "opens", "enabled", "as.user", "as.elevated", "as.desktop", "as.window", "as.priority", "only.hosts"} {
+		out[key] = true
+	}
+	for _, r := range rules {
+		for _, key := range r.keys {
+			out[key] = true
+		}
+	}
+	return out
+}()
 
 // needsText says what must hold for a gate to open, and what happens if not.
 func needsText(n *gate.Needs) string {

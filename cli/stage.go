@@ -18,7 +18,7 @@ func (a *app) stageCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name: "stage", Category: otherCommands, Usage: "let something happen on a staged machine", ArgsUsage: "EVENT [ARGUMENT …]",
-		Description:     "timegate stage battery 70%\n\nThe keeper must have been begun with \"timegate keeper run --staged\". Events:\n" + list.String(),
+		Description:     examples(`timegate stage battery 70%`, `timegate stage unlock`, `timegate stage clock +2h`) + "The keeper must have been begun with \"timegate keeper run --staged\". Events:\n" + list.String(),
 		SkipFlagParsing: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			words := c.Args().Slice()

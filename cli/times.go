@@ -48,8 +48,6 @@ func short(d time.Duration) string {
 		return "<1 ms"
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Minute:
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < time.Hour:
@@ -82,7 +80,7 @@ func (a *app) stamp(at calendar.Instant) *time.Time {
 }
 
 // whenForms are how a time can be given in an option.
-const whenForms = `write now, today, yesterday, tomorrow, tue, "tue 06:00", 08:00, -2h, 2026-11-27, "2026-11-27 07:30" or 2026-11-27T07:30:00Z`
+const whenForms = `write now, boot, today, yesterday, tomorrow, tue, "tue 06:00", 08:00, -2h, 2026-11-27, "2026-11-27 07:30" or 2026-11-27T07:30:00Z`
 
 // timeReader reads times that are given in options.
 type timeReader struct {
@@ -90,10 +88,21 @@ type timeReader struct {
 	now   time.Time
 	ahead bool // a weekday is the next one, and not the last
 	last  bool // a date means its end
+	// booted returns when the machine has booted, 0 where that is not known.
+	booted func() (calendar.Instant, error)
 }
 
 // timeAhead reads times that are mostly to come.
-func (a *app) timeAhead() timeReader { return timeReader{zone: a.zone, now: a.now(), ahead: true} }
+func (a *app) timeAhead() timeReader {
+	r := a.timeBack()
+	r.ahead = true
+	return r
+}
+
+// timeBack reads times that are mostly past.
+func (a *app) timeBack() timeReader {
+	return timeReader{zone: a.zone, now: a.now(), booted: a.booted}
+}
 
 // end reads the end of a span: a date is over then.
 func (r timeReader) end(s string) (calendar.Instant, error) {
@@ -108,8 +117,11 @@ func (r timeReader) read(s string) (calendar.Instant, error) {
 		return calendar.InstantOf(t), nil
 	}
 	text := strings.ToLower(strings.TrimSpace(s))
-	if text == "now" {
+	switch {
+	case text == "now":
 		return calendar.InstantOf(r.now), nil
+	case text == "boot" && r.booted != nil:
+		return r.booted()
 	}
 	if sign := strings.IndexAny(text, "+-"); sign == 0 {
 		if d, err := phrase.ParseSpan(text[1:]); err == nil {

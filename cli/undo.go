@@ -14,7 +14,7 @@ import (
 func (a *app) undoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "undo", Category: sayCommands, Usage: "take the last change of gates back, after a question",
-		Description: "timegate undo\n\nWhat one command has written or removed is taken back as a whole. It is refused where one of the files was changed since.\nUndone once more, it comes back.",
+		Description: examples(`timegate undo`, `timegate undo --yes`) + "What one command has written or removed is taken back as a whole. It is refused where one of the files was changed since.\nUndone once more, it comes back.",
 		Flags:       []cli.Flag{yesFlag()},
 		Action:      a.undo,
 	}

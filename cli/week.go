@@ -22,7 +22,7 @@ import (
 func (a *app) weekCommand() *cli.Command {
 	return &cli.Command{
 		Name: "week", Category: foreseeCommands, Usage: "seven days by 24 hours: how many starts when", ArgsUsage: "[NAME …]",
-		Description: "timegate week --from 2026-11-30 --png week.png\n\nMoments that only events bring, such as boot, cannot be foretold and are not in it.",
+		Description: examples(`timegate week`, `timegate week --from 2026-11-30 --png week.png`) + "Moments that only events bring, such as boot, cannot be foretold and are not in it.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "the first `DAY`; today otherwise"},
 			&cli.StringFlag{Name: "png", Usage: "write the week as a picture to `FILE`", TakesFile: true},

@@ -22,7 +22,7 @@ import (
 func (a *app) whyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "why", Category: foreseeCommands, Usage: "what happened at a gate's last moments, and which rule decided", ArgsUsage: "NAME",
-		Description: "timegate why vault-copy\n\nFor each of its last moments: what was decided, why, and by which key of the gate's file.",
+		Description: examples(`timegate why vault-copy`, `timegate why vault-copy --count 10`) + "For each of its last moments: what was decided, why, and by which key of the gate's file.",
 		Flags:       []cli.Flag{&cli.IntFlag{Name: "count", Usage: "tell of this `NUMBER` of moments", Value: 3}},
 		Action:      a.why,
 	}

@@ -102,6 +102,7 @@ type GateStatus struct {
 	Opening string     `json:"opening,omitempty"`
 	Running []int64    `json:"running,omitempty"`
 	Waiting string     `json:"waiting,omitempty"` // what a start waits for
+	Lacks   string     `json:"lacks,omitempty"`   // what it needs and is not so now
 }
 
 // Verb is what a keeper can be asked for.

@@ -194,8 +194,10 @@ func readPlan(h home.Home) (kept, error) {
 	case !info.Mode().IsRegular() || info.Size() > longestPlan:
 		return k, &home.Error{Path: path, Reason: "it is not the last plan of changes but something else", Remedy: "move it aside"}
 	}
-	if h.Scope == gate.System && len(inspect.WritableByOthers(path)) > 0 {
-		return k, &home.Error{Path: path, Reason: "others can write to it", Remedy: "chmod go-w, or move it aside"}
+	if h.Scope == gate.System {
+		if found := inspect.WritableByOthers(path); len(found) > 0 {
+			return k, &home.Error{Path: path, Reason: strings.Replace(found[0].Message, "the gate file", "the file of changes", 1), Remedy: found[0].Remedy}
+		}
 	}
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"timegate/core/gate"
 )
@@ -14,6 +15,27 @@ const ScriptSize = 512 << 10
 
 // KeptScript is where a gate's program is copied to.
 func (h Home) KeptScript(name string) string { return filepath.Join(h.scripts(), name) }
+
+// scriptSource is where it is kept what a script was copied from.
+func (h Home) scriptSource(name string) string { return filepath.Join(h.scripts(), "."+name) }
+
+// ScriptSource returns the path that a gate's script was copied from, or "".
+func (h Home) ScriptSource(name string) string {
+	data, err := ReadPlain(h.scriptSource(name), 4096)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// NoteScriptSource keeps where a gate's script was copied from, so that the copy
+// can be renewed.
+func (h Home) NoteScriptSource(name, path string) error {
+	if err := Replace(h.scriptSource(name), []byte(path), 0o600); err != nil {
+		return Wrap(path, err)
+	}
+	return nil
+}
 
 // PutScript copies a gate's program into the home, where it stays and nobody
 // else can change it. It can be run by the account with a number, and by all only
@@ -57,7 +79,8 @@ func (h Home) TidyScripts(used func(path string) bool) error {
 		return Wrap(h.scripts(), err)
 	}
 	for _, e := range entries {
-		if path := h.KeptScript(e.Name()); e.Type().IsRegular() && !used(path) {
+		if path := h.KeptScript(strings.TrimPrefix(e.Name(), ".")); e.Type().IsRegular() && !used(path) {
+			path = filepath.Join(h.scripts(), e.Name())
 			if err := os.Remove(path); err != nil {
 				return Wrap(path, err)
 			}

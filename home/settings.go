@@ -14,6 +14,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"timegate/core/engine"
+	"timegate/core/gate"
 	"timegate/core/phrase"
 )
 
@@ -35,6 +36,9 @@ type Settings struct {
 	// StartUnrecorded says that programs start also while the journal cannot be
 	// written.
 	StartUnrecorded bool
+	// Scope is that of the home, where it is not said with every command; "" is
+	// not said.
+	Scope gate.Scope
 }
 
 // DefaultSettings hold where the file says nothing: programs start four at a
@@ -80,7 +84,8 @@ func (e *SettingsError) Error() string {
 }
 
 type settingsFile struct {
-	Pace struct {
+	Scope *string `toml:"scope"`
+	Pace  struct {
 		AtOnce  *int    `toml:"at_once"`
 		Room    *string `toml:"room"`
 		Calm    *string `toml:"calm"`
@@ -115,6 +120,11 @@ func ReadSettings(path string) (Settings, error) {
 	fault := func(key, problem string) error {
 		line, column := find(data, key)
 		return &SettingsError{File: path, Line: line, Column: column, Problem: problem}
+	}
+	if f.Scope != nil {
+		if s.Scope = gate.Scope(*f.Scope); s.Scope != gate.System && s.Scope != gate.User {
+			return DefaultSettings, fault("scope", `scope is "system" or "user"`)
+		}
 	}
 	p := f.Pace
 	if p.AtOnce != nil {
@@ -173,7 +183,7 @@ func settingsFault(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		decode = &strict.Errors[0]
 		e.Line, e.Column = decode.Position()
-		e.Problem = fmt.Sprintf("there is no key %q; [pace] has at_once, room, calm and longest, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
+		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
 	case errors.As(err, &decode):
 		e.Line, e.Column = decode.Position()
 		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")
@@ -192,4 +202,29 @@ func find(data []byte, key string) (line, column int) {
 		}
 	}
 	return 0, 0
+}
+
+// Remember writes into the settings of a home in one folder which scope it has, so
+// that commands need not say it.
+func (h Home) Remember() error {
+	path := h.Settings()
+	s, err := ReadSettings(path)
+	if err != nil || s.Scope == h.Scope {
+		return err
+	}
+	if s.Scope != "" {
+		return &Error{Path: path, Reason: fmt.Sprintf("this home is of the %s scope", s.Scope), Remedy: "leave out --scope, or choose another home with --home"}
+	}
+	data, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return Wrap(path, err)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return Wrap(path, err)
+	}
+	line := fmt.Sprintf("scope = %q  # of the gates in this folder\n", h.Scope)
+	if err := Replace(path, append([]byte(line), data...), 0o644); err != nil {
+		return Wrap(path, err)
+	}
+	return nil
 }

@@ -3,6 +3,7 @@ package journal
 import (
 	"database/sql"
 	"encoding/json"
+	"math"
 	"time"
 
 	"timegate/core/calendar"
@@ -37,6 +38,7 @@ type Entry struct {
 type Filter struct {
 	Gate  string           // "" for all
 	Since calendar.Instant // 0 for all
+	Until calendar.Instant // 0 for all
 	Limit int              // newest first; 0 for all
 	// OnlyRuns leaves out the moments without a run.
 	OnlyRuns bool
@@ -55,18 +57,22 @@ func (j *Journal) History(f Filter) ([]Entry, error) {
 	if f.Gate != "" {
 		which, whose = "gate = ? AND ", []any{f.Gate}
 	}
-	args := append(whose, int64(f.Since), limit)
+	until := int64(math.MaxInt64)
+	if f.Until != 0 {
+		until = int64(f.Until)
+	}
+	args := append(whose, int64(f.Since), until, limit)
 	// Since picks by time; else the newest are at the end. Nothing is scanned
 	// from the beginning.
 	order := "ORDER BY run DESC LIMIT ?"
-	if f.Since != 0 {
+	if f.Since != 0 || f.Until != 0 {
 		order = "ORDER BY decided DESC, run DESC LIMIT ?"
 	}
-	runs, err := j.runs("WHERE "+which+"decided >= ? "+order, args...)
+	runs, err := j.runs("WHERE "+which+"decided >= ? AND decided <= ? "+order, args...)
 	if err != nil || f.OnlyRuns {
 		return runs, err
 	}
-	passed, err := j.decisions("WHERE kind = 'skip' AND "+which+"at >= ? ORDER BY at DESC, id DESC LIMIT ?", args...)
+	passed, err := j.decisions("WHERE kind = 'skip' AND "+which+"at >= ? AND at <= ? ORDER BY at DESC, id DESC LIMIT ?", args...)
 	if err != nil {
 		return nil, err
 	}

@@ -176,7 +176,11 @@ func (k *Keeper) status() control.Status {
 	for name := range k.files {
 		st, _ := k.engine.Status(name)
 		next := timeOf(st.Next)
-		s.Gates[name] = control.GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Waiting: words.Waiting(st.Waiting, st.Need)}
+		told := control.GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Waiting: words.Waiting(st.Waiting, st.Need)}
+		if st.Lacks != nil {
+			told.Lacks = words.Need(st.Lacks)
+		}
+		s.Gates[name] = told
 		if next != nil && (s.Next == nil || next.Before(*s.Next)) {
 			s.Next = next
 		}

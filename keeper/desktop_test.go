@@ -18,6 +18,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/phrase"
 	"timegate/core/words"
+	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation"
 	"timegate/workstation/staged"
@@ -54,7 +55,7 @@ func TestDesktopComesLate(t *testing.T) {
 	if err := m.Stage([]string{"logon", "maren"}); err != nil { // so that there is a session
 		t.Fatal(err)
 	}
-	m.board.Post(workstation.Notice{Event: phrase.Logon, Name: "maren"}, func(f *engine.Facts) { f.People = []engine.Person{{Account: "maren"}} })
+	m.board.Post(workstation.Notice{Event: phrase.Logon, Name: home.Account()}, func(f *engine.Facts) { f.People = []engine.Person{{Account: home.Account()}} })
 	d := k.until("the wait", func(d engine.Decision) bool { return d.Kind == engine.Wait })
 	if d.Rule != "as.desktop" || d.Args.Need == nil || d.Args.Need.Kind != engine.NeedDesktop {
 		t.Errorf("it waits: %+v", d)

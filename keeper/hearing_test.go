@@ -35,7 +35,7 @@ func TestHearing(t *testing.T) {
 		"vault-copy", gateText(wstest.Script(t, `sleep 0.4; touch `+copied), `"shutdown"`),
 		"stuck", gateText(wstest.Script(t, `trap '' TERM; while :; do sleep 1; done`), `"sleep"`, "[limits]", `longest = "200ms"`, `grace = "100ms"`),
 		"stock-count", gateText(wstest.Script(t, ``), `"resume"`),
-		"everyone", gateText(wstest.Script(t, ``), `"logon"`))
+		"everyone", gateText(wstest.Script(t, ``), `"logon of ines", "logon of tobias"`))
 	k := keep(t, h, newMachine(t))
 	if d := k.ended("everyone"); d.Result != engine.ResultOK {
 		t.Errorf("who was logged on when the first keeper began: %+v", d)
@@ -44,9 +44,16 @@ func TestHearing(t *testing.T) {
 	if d := k.ended("job-board"); d.Result != engine.ResultOK {
 		t.Errorf("logon: %+v", d)
 	}
-	login.SetLocked("2", true)
-	login.SetLocked("2", false)
-	k.ended("glue-warm")
+	for _, session := range []string{"2", "3"} { // the keeper is a person's: it is their own unlock that counts
+		if session == "3" {
+			login.Logon(session, home.Account(), "user")
+		}
+		login.SetLocked(session, true)
+		login.SetLocked(session, false)
+	}
+	if d := k.until("an unlock", func(d engine.Decision) bool { return d.Starts() && d.Gate == "glue-warm" }); d.Cause == nil || d.Cause.Account != home.Account() {
+		t.Errorf("unlock: %+v", d)
+	}
 
 	wstest.Await(t, "the delays", func() bool { return login.Held("sleep") && login.Held("shutdown") })
 	login.Emit(wstest.LoginPath, "Manager.PrepareForSleep", true)
@@ -66,7 +73,7 @@ func TestHearing(t *testing.T) {
 	}
 	// The next keeper was told of both; only tobias is news.
 	k = keep(t, h, newMachine(t))
-	login.Logon("3", "tobias", "user")
+	login.Logon("4", "tobias", "user")
 	if d := k.until("a start", func(d engine.Decision) bool { return d.Starts() }); d.Cause == nil || d.Cause.Account != "tobias" {
 		t.Errorf("a logon was told twice: %+v", d)
 	}

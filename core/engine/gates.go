@@ -201,6 +201,7 @@ type Status struct {
 	Running []int64          // runs, oldest first
 	Waiting WaitKind         // what a start waits for, "" where none does
 	Need    *Need            // what it needs, where it waits for that
+	Lacks   *Need            // the first of its needs that does not hold now, whether or not it is due
 }
 
 // Status returns what goes on with a gate, and whether it is known.
@@ -219,6 +220,9 @@ func (e *Engine) Status(name string) (Status, bool) {
 		s.Waiting = ForPace
 	case gs.Retry != nil:
 		s.Waiting = ForRetry
+	}
+	if gs.gate != nil {
+		s.Lacks = e.Facts.unmet(gs.gate, e.now).need
 	}
 	at := calendar.Instant(never)
 	for _, o := range gs.opens {

@@ -49,9 +49,9 @@ func (e *Edit) SetBool(key string, b bool) { e.set(key, strconv.FormatBool(b)) }
 // SetTexts sets a key to a list of texts.
 func (e *Edit) SetTexts(key string, list []string) { e.set(key, listText(list)) }
 
-// SetValue sets any key but the openings to a value as a person writes it:
-// true, 3 and ["/media/vault"] are what they are in TOML, all else is text.
-// Its error says that there is no such key.
+// SetValue sets any key but the openings to a value as a person writes it: text
+// without quotes, a list with commas, yes and no; or as it is in TOML. Its error
+// says that there is no such key.
 func (e *Edit) SetValue(key, value string) error {
 	k, known := FindKey(key)
 	variable := strings.HasPrefix(key, "as.env.") && strings.Count(key, ".") == 2
@@ -59,17 +59,73 @@ func (e *Edit) SetValue(key, value string) error {
 		return errors.New("openings are given one by one; use --open")
 	}
 	if !known && !variable {
-		remedy := "it has run, about, folder, enabled, and those of [as], [needs], [limits], [again], [rules] and [only]"
-		if near, ok := phrase.Nearest(key, keyNames()); ok {
+		remedy := "timegate help gates lists all"
+		if near, ok := nearestKey(key); ok {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		return fmt.Errorf("there is no key %q; %s", key, remedy)
 	}
-	if _, fault := parseDocument([]byte("x = " + value + "\n")); fault != nil || strings.ContainsAny(value, "\n#") || variable {
+	if variable {
 		value = quoteText(value)
+	} else {
+		value = literalOf(k.Type, value)
 	}
 	e.set(key, value)
 	return nil
+}
+
+// literalOf writes a value that a person has given as TOML has it.
+func literalOf(t Type, value string) string {
+	if _, fault := parseDocument([]byte("x = " + value + "\n")); fault == nil && value != "" && !strings.ContainsAny(value, "\n#") {
+		text := strings.ContainsRune("\"'[{", rune(value[0]))
+		switch {
+		case t == TypeTexts || t == TypeNumbers:
+			if value[0] == '[' {
+				return value
+			}
+		case text || t == TypeTruth || t == TypeNumber:
+			return value
+		}
+	}
+	switch t {
+	case TypeTruth:
+		switch strings.ToLower(value) {
+		case "yes", "on":
+			return "true"
+		case "no", "off":
+			return "false"
+		}
+	case TypeTexts, TypeNumbers:
+		var list []string
+		for item := range strings.SplitSeq(value, ",") {
+			if item = strings.TrimSpace(item); item != "" {
+				list = append(list, item)
+			}
+		}
+		if t == TypeNumbers {
+			return "[" + strings.Join(list, ", ") + "]"
+		}
+		return listText(list)
+	}
+	return quoteText(value)
+}
+
+// meantKeys are what people call keys, and their whole names.
+var meantKeys = map[string]string{"retry": "again.times", "retries": "again.times", "tries": "again.times", "timeout": "limits.longest", "account": "as.user", "hidden": "as.window", "directory": "folder",
+	"command": "run", "program": "run", "description": "about", "host": "only.hosts", "battery": "needs.power", "mains": "needs.power", "network": "needs.online", "environment": "as.env", "nice": "as.priority", "overlap": "rules.busy"}
+
+// nearestKey returns the whole name of the key that may be meant.
+func nearestKey(key string) (string, bool) {
+	if meant, ok := meantKeys[key]; ok {
+		return meant, true
+	}
+	last := key[strings.LastIndexByte(key, '.')+1:]
+	for _, name := range keyNames() {
+		if strings.HasSuffix(name, "."+last) {
+			return name, true
+		}
+	}
+	return phrase.Nearest(key, keyNames())
 }
 
 // set puts a literal in the place of a key's value, or adds the key to its
@@ -146,71 +202,6 @@ func (e *Edit) setInline(v value, key, literal string) {
 	e.splice(v.start, v.end, "{ "+key+" = "+literal+" }")
 }
 
-// EnableOpening switches one opening on or off.
-func (e *Edit) EnableOpening(name string, on bool) {
-	e.opening(name, func(item value) {
-		switch {
-		case item.kind == "table":
-			e.setInline(item, "enabled", strconv.FormatBool(on))
-		case !on:
-			e.splice(item.start, item.end, fmt.Sprintf("{ when = %s, enabled = false }", e.data[item.start:item.end]))
-		}
-	})
-}
-
-// SetOpening gives one opening another phrase.
-func (e *Edit) SetOpening(name, when string) {
-	e.opening(name, func(item value) {
-		if item.kind == "table" {
-			e.setInline(item, "when", quoteText(when))
-			return
-		}
-		e.splice(item.start, item.end, quoteText(when))
-	})
-}
-
-// opening finds the opening of a name and changes it.
-func (e *Edit) opening(name string, change func(item value)) {
-	doc := e.document()
-	if doc == nil {
-		return
-	}
-	var names []string
-	for _, f := range doc.fields {
-		if f.key() != "opens" {
-			continue
-		}
-		for i, item := range f.value.items {
-			own := strconv.Itoa(i + 1)
-			for _, part := range item.fields {
-				if part.key() == "name" {
-					own = part.value.text
-				}
-			}
-			if own == name {
-				change(item)
-				return
-			}
-			names = append(names, own)
-		}
-	}
-	e.err = &NoOpeningError{Name: name, Names: names}
-}
-
-// NoOpeningError reports that a gate has no opening of a name.
-type NoOpeningError struct {
-	Name  string
-	Names []string // those it has
-}
-
-func (e *NoOpeningError) Error() string {
-	s := fmt.Sprintf("there is no opening %q", e.Name)
-	if near, ok := phrase.Nearest(e.Name, e.Names); ok {
-		return s + fmt.Sprintf("; did you mean %q?", near)
-	}
-	return s + "; there are " + strings.Join(e.Names, ", ")
-}
-
 func listText(list []string) string {
 	out := make([]string, len(list))
 	for i, s := range list {
@@ -241,7 +232,7 @@ func tableText(table map[string]string) string {
 // openingText writes an opening as an entry of the list "opens".
 func openingText(o *Opening) string {
 	var parts []string
-	if !onlyDigits(o.Name) {
+	if !Numbered(o.Name) {
 		parts = append(parts, "name = "+quoteText(o.Name))
 	}
 	parts = append(parts, "when = "+quoteText(o.When))

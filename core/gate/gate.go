@@ -200,9 +200,8 @@ func ValidName(name string) bool {
 	return len(name) >= 1 && len(name) <= 63 && name[0] != '-' && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
 }
 
-// onlyDigits reports whether a name is that of an opening without one: its
-// position.
-func onlyDigits(name string) bool { return strings.Trim(name, "0123456789") == "" }
+// Numbered reports whether a name is that of an opening without one: its position.
+func Numbered(name string) bool { return strings.Trim(name, "0123456789") == "" }
 
 // NameRule says which names [ValidName] accepts.
 const NameRule = "a name has 1 to 63 of a-z, 0-9 and -, and begins with a letter or digit"

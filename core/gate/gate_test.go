@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -111,7 +112,7 @@ var readErrorTests = []struct {
 	{"wrong type", head + "enabled = \"true\"\n", 2, 11, "wrong-type", "without quotes"},
 	{"number for text", head + "about = 5\n", 2, 9, "wrong-type", `write "5"`},
 	{"number for a span", head + "[limits]\nlongest = 30\n", 3, 11, "wrong-type", `"30s"`},
-	{"bad span", head + "[limits]\nlongest = \"2 hours\"\n", 3, 11, "value", "not a span"},
+	{"bad span", head + "[limits]\nlongest = \"2 hours\"\n", 3, 11, "value", "not a duration"},
 	{"bad choice", head + "[rules]\nbusy = \"quue\"\n", 3, 8, "value", `did you mean "queue"`},
 	{"bad output", head + "[limits]\noutput = \"10%\"\n", 3, 10, "value", "not a size"},
 	{"huge output", head + "[limits]\noutput = \"5GiB\"\n", 3, 10, "value", "out of range"},
@@ -254,6 +255,21 @@ var editTests = []struct {
 		head + "opens = [{ name = \"a\", enabled = true, when = \"boot\" }]\n"},
 	{"a named opening off", head + "opens = [\"boot\", { name = \"a\", when = \"boot\" }]\n", func(e *Edit) { e.EnableOpening("a", false) },
 		head + "opens = [\"boot\", { name = \"a\", when = \"boot\", enabled = false }]\n"},
+	{"another opening, on a line", head + "opens = [\n  \"boot\" # b\n]\n", func(e *Edit) { e.AddOpening(Opening{Name: "work", When: "at 09:00", Enabled: true}) },
+		head + "opens = [\n  \"boot\", # b\n  { name = \"work\", when = \"at 09:00\" },\n]\n"},
+	{"another opening, inline", head + "opens = [\"boot\"]\n", func(e *Edit) { e.AddOpening(Opening{Name: "2", When: "at 09:00", Enabled: true}) }, head + "opens = [\"boot\", \"at 09:00\"]\n"},
+	{"the first opening", head + "opens = []\n", func(e *Edit) { e.AddOpening(Opening{Name: "1", When: "boot", Enabled: true}) }, head + "opens = [\n  \"boot\",\n]\n"},
+	{"an opening away, with its line", head + "opens = [\n  \"boot\", # b\n  \"at 09:00\",\n]\n", func(e *Edit) { e.RemoveOpening("2") }, head + "opens = [\n  \"boot\", # b\n]\n"},
+	{"an opening away, the last inline", head + "opens = [\"boot\", \"at 09:00\"]\n", func(e *Edit) { e.RemoveOpening("2") }, head + "opens = [\"boot\"]\n"},
+	{"an opening away, the first inline", head + "opens = [\"boot\", \"at 09:00\"]\n", func(e *Edit) { e.RemoveOpening("1") }, head + "opens = [\"at 09:00\"]\n"},
+	{"an opening's name", head + "opens = [\"boot\"]\n", func(e *Edit) { e.NameOpening("1", "morning") }, head + "opens = [{ name = \"morning\", when = \"boot\" }]\n"},
+	{"values as people write them", head, func(e *Edit) {
+		for _, kv := range [][2]string{{"only.hosts", "front-*,press-*"}, {"limits.success", "0, 3"}, {"needs.online", "yes"}, {"limits.longest", "2h"}, {"again.times", "3"}, {"needs.paths", `["/media/vault"]`}, {"about", "42"}} {
+			if err := e.SetValue(kv[0], kv[1]); err != nil {
+				e.err = err
+			}
+		}
+	}, head + "about = \"42\"\n\n[only]\nhosts = [\"front-*\", \"press-*\"]\n\n[limits]\nsuccess = [0, 3]\nlongest = \"2h\"\n\n[needs]\nonline = true\npaths = [\"/media/vault\"]\n\n[again]\ntimes = 3\n"},
 	{"a plain opening's phrase", head + "opens = ['boot', # b\n 'at 09:00']\n", func(e *Edit) { e.SetOpening("1", "boot + 1m") }, head + "opens = [\"boot + 1m\", # b\n 'at 09:00']\n"},
 	{"a named opening's phrase", head + "opens = [{ when = \"boot\", name = \"a\" }]\n", func(e *Edit) { e.SetOpening("a", "boot + 1m") },
 		head + "opens = [{ when = \"boot + 1m\", name = \"a\" }]\n"},
@@ -278,6 +294,11 @@ func TestEdit(t *testing.T) {
 	e.EnableOpening("saturday", false)
 	if _, err := e.Bytes(); err == nil || !strings.Contains(err.Error(), `did you mean "saturdays"`) {
 		t.Errorf("an opening that is not there: %v", err)
+	}
+	for key, meant := range map[string]string{"retry": "again.times", "longest": "limits.longest", "timeout": "limits.longest", "only.host": "only.hosts"} {
+		if err := NewEdit(nil).SetValue(key, "1"); err == nil || !strings.Contains(err.Error(), strconv.Quote(meant)) {
+			t.Errorf("%s: %v, want %s", key, err, meant)
+		}
 	}
 	e = NewEdit([]byte("run = "))
 	e.SetBool("enabled", true)

@@ -166,7 +166,7 @@ func (r *reader) is(v value, kind string) bool {
 	if v.kind == kind {
 		return true
 	}
-	r.fail(v, "wrong-type", fmt.Sprintf("this is a %s, but %s is wanted", v.kind, kindWanted[kind]), kindRemedy(v, kind))
+	r.fail(v, "wrong-type", fmt.Sprintf("expected %s, not a %s", kindWanted[kind], v.kind), kindRemedy(v, kind))
 	return false
 }
 
@@ -253,7 +253,7 @@ func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
 			if !r.is(f.value, "text") {
 				continue
 			}
-			if !ValidName(f.value.text) || onlyDigits(f.value.text) {
+			if !ValidName(f.value.text) || Numbered(f.value.text) {
 				r.fail(f.value, "name", strconv.Quote(f.value.text)+" cannot be an opening's name", NameRule+"; at least one is a letter")
 				continue
 			}

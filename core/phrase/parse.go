@@ -99,11 +99,11 @@ func (p *parser) wanted(t token, what string, near ...string) {
 	e := &Error{Text: p.text, Pos: t.pos, Len: t.end - t.pos}
 	switch {
 	case t.kind == eof && p.pos == 0:
-		e.Problem = "the phrase is empty: " + what + " is wanted"
+		e.Problem = "the phrase is empty: expected " + what
 	case t.kind == eof:
-		e.Problem = fmt.Sprintf("after %q %s is missing", p.last, what)
+		e.Problem = fmt.Sprintf("the phrase ends after %q: expected %s", p.last, what)
 	default:
-		e.Problem = fmt.Sprintf("%q stands where %s is wanted", p.text[t.pos:t.end], what)
+		e.Problem = fmt.Sprintf("expected %s, not %q", what, p.text[t.pos:t.end])
 		e.Offer = nearest(p.text, t, near)
 	}
 	panic(e)
@@ -187,7 +187,7 @@ func (p *parser) span(what string) time.Duration {
 	p.take()
 	if next := p.peek(); next.kind == span {
 		panic(&Error{Text: p.text, Pos: next.pos, Len: next.end - next.pos,
-			Problem: "a span is written without blanks", Offer: p.text[:t.end] + p.text[next.pos:]})
+			Problem: "a duration is written without blanks", Offer: p.text[:t.end] + p.text[next.pos:]})
 	}
 	if d <= 0 {
 		p.failAt(t, "%q is no time at all", t.text)
@@ -234,7 +234,7 @@ func (p *parser) interval() {
 	q := p.out
 	q.Kind = Interval
 	t := p.peek()
-	q.Every = p.span("a span such as 20m")
+	q.Every = p.span("a duration such as 20m")
 	p.mark("every", t)
 	switch {
 	case p.accept("since"):
@@ -435,11 +435,11 @@ func (p *parser) tail() {
 
 func (p *parser) repeat() {
 	p.expect(`"every"`, "every")
-	r := &Repeat{Every: p.span("a span such as 20s")}
-	p.expect(`"for" and a span or "ever"`, "for")
+	r := &Repeat{Every: p.span("a duration such as 20s")}
+	p.expect(`"for" and a duration, or "ever"`, "for")
 	if t := p.peek(); p.accept("ever") {
 		r.Ever = true
-	} else if r.For = p.span(`a span such as 3m, or "ever"`); r.For < r.Every {
+	} else if r.For = p.span(`a duration such as 3m, or "ever"`); r.For < r.Every {
 		p.failAt(t, "a repeat every %s never comes within %s", FormatSpan(r.Every), FormatSpan(r.For))
 	}
 	p.out.Repeat = r

@@ -32,7 +32,7 @@ func (p *parser) event() {
 	p.days(daysOnIn | daysWindow)
 	if p.peek().kind == plus {
 		p.take()
-		p.out.Delay = p.span("a span such as 45s")
+		p.out.Delay = p.span("a duration such as 45s")
 	}
 }
 
@@ -45,7 +45,7 @@ func (p *parser) eventArguments(what string) {
 			e.Account = p.bare("the name of an account")
 		}
 	case "idle":
-		e.Idle = p.span("a span such as 10m")
+		e.Idle = p.span("a duration such as 10m")
 	case "mount", "unmount":
 		e.Paths = []string{p.path()}
 	case "device":
@@ -85,7 +85,7 @@ func (p *parser) change() {
 		e.Glob = p.glob(`a pattern such as "*.pdf"`)
 	}
 	if p.accept("quiet") {
-		e.Quiet = p.span("a span such as 5s")
+		e.Quiet = p.span("a duration such as 5s")
 	}
 }
 

@@ -51,7 +51,7 @@ var canonicalTests = []struct{ input, want, words string }{
 	{"unlock on mon + 24h", "unlock on mon + 24h", ""},
 	{"unlock on mon + 1d + 1d", "unlock on mon + 1d + 24h", ""},
 	{"unlock + 24h", "unlock + 1d", ""},
-	{"logon of maren, then every 1m for ever", "logon of maren, then every 1m for ever", "when maren logs on, then again every 1 minute until the next moment"},
+	{"logon of maren, then every 1m for ever", "logon of maren, then every 1m for ever", "when maren logs on, then again every minute until the next moment"},
 	{"first logon of the week", "first logon of the week", "when anybody logs on, the first time of the week"},
 	{`change in /srv/proofs, "~/my jobs" matching *.pdf quiet 5s`, `change in /srv/proofs, "~/my jobs" matching *.pdf quiet 5s`, ""},
 	{`line "error \"E1\\d\"" in /var/log/spool.log`, `line "error \"E1\\d\"" in /var/log/spool.log`, ""},
@@ -95,7 +95,7 @@ var errorTests = []struct {
 	offer  string // the phrase offered, or part of the remedy
 }{
 	{"", 1, "empty", ""},
-	{"at", 3, `after "at" a time`, ""},
+	{"at", 3, `after "at": expected a time`, ""},
 	{"daily at 09:00", 1, `"daily"`, "at 09:00"},
 	{"every mon at 08:15", 7, `"mon"`, "at 08:15 on mon"},
 	{"9:00", 1, `"9:00"`, "at 09:00"},

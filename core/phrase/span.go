@@ -38,14 +38,14 @@ func ParseSpan(s string) (time.Duration, error) {
 		}
 		n, err := strconv.ParseInt(rest[:digits], 10, 64)
 		if err != nil {
-			return 0, fmt.Errorf("%q is not a span such as 1h30m, 90s or 2d", s)
+			return 0, fmt.Errorf("%q is not a duration such as 1h30m, 90s or 2d", s)
 		}
 		unit := unitIndex(strings.ToLower(rest[digits:letters]))
 		switch {
 		case unit < 0:
-			return 0, fmt.Errorf("%q is not a span: after %d comes one of w, d, h, m, s, ms", s, n)
+			return 0, fmt.Errorf("%q is not a duration: after %d comes one of w, d, h, m, s, ms", s, n)
 		case unit < next:
-			return 0, fmt.Errorf("%q is not a span: the largest unit comes first, each once", s)
+			return 0, fmt.Errorf("%q is not a duration: the largest unit comes first, each once", s)
 		case n > int64(MaxSpan/units[unit].length):
 			return 0, fmt.Errorf("%q is longer than a hundred years", s)
 		}
@@ -53,7 +53,7 @@ func ParseSpan(s string) (time.Duration, error) {
 		rest, next = rest[letters:], unit+1
 	}
 	if s == "" {
-		return 0, fmt.Errorf("a span such as 1h30m is missing")
+		return 0, fmt.Errorf("a duration such as 1h30m is missing")
 	}
 	if total > MaxSpan {
 		return 0, fmt.Errorf("%q is longer than a hundred years", s)
@@ -99,6 +99,16 @@ func SpanWords(d time.Duration) string {
 		}
 	}
 	return strings.Join(parts, " ")
+}
+
+// everyWords says how often: "every minute", "every 1 hour 30 minutes".
+func everyWords(d time.Duration) string {
+	for _, u := range units {
+		if d == u.length {
+			return "every " + u.word
+		}
+	}
+	return "every " + SpanWords(d)
 }
 
 // count puts a number before a noun: "1 day", "3 days".

@@ -15,12 +15,12 @@ func (q *Phrase) Words() string {
 	case Clock:
 		parts = append(parts, "at "+listWords(timeWords(q.Times), "and"))
 	case Interval:
-		parts = append(parts, "every "+SpanWords(q.Every))
+		parts = append(parts, everyWords(q.Every))
 		if q.Window == nil {
 			parts = append(parts, "counted from midnight")
 		}
 	case Since:
-		parts = append(parts, "every "+SpanWords(q.Every)+" of elapsed time, first on "+q.Since.words())
+		parts = append(parts, everyWords(q.Every)+" of elapsed time, first on "+q.Since.words())
 	case AfterSuccess:
 		parts = append(parts, SpanWords(q.Every)+" after the last run that succeeded, or at once if none has")
 	case Event:
@@ -72,7 +72,7 @@ func (q *Phrase) dayWords() string {
 func (q *Phrase) tailWords() []string {
 	var parts []string
 	if r := q.Repeat; r != nil {
-		s := "then again every " + SpanWords(r.Every)
+		s := "then again " + everyWords(r.Every)
 		if r.Ever {
 			s += " until the next moment"
 		} else {

@@ -29,6 +29,7 @@ var (
 	Seclude       = linux.Seclude
 	LimitSelf     = linux.LimitSelf
 	SocketIn      = linux.SocketIn
+	Activity      = linux.Activity
 )
 
 // SelfOrder says how this program is started once more.

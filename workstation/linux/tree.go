@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -21,6 +22,8 @@ import (
 type procInfo struct {
 	pid, parent, session int
 	born                 int64 // ticks since the boot
+	used                 int64 // processor time in ticks, with that of children that were waited for
+	resident             int64 // pages
 	zombie               bool
 	marked               bool // it carries the mark and is of the account that looks
 }
@@ -92,6 +95,21 @@ func tree(leader int, mark string) []int {
 	return out
 }
 
+// Activity returns what the tree of a process has used so far, and whether it is
+// there.
+func Activity(leader int) (workstation.Activity, bool) {
+	const tick = time.Second / 100 // USER_HZ, which proc(5) counts in
+	var a workstation.Activity
+	for _, pid := range tree(leader, "") {
+		if p, ok := inspect(pid, ""); ok {
+			a.Processor += time.Duration(p.used) * tick
+			a.Memory += p.resident * int64(os.Getpagesize())
+			a.Processes++
+		}
+	}
+	return a, a.Processes > 0
+}
+
 // scan reads the processes of the machine.
 func scan(mark string) []procInfo {
 	entries, err := os.ReadDir("/proc")
@@ -119,15 +137,20 @@ func inspect(pid int, mark string) (procInfo, bool) {
 		return procInfo{}, false
 	}
 	// The name in brackets may hold anything: count fields from its end.
-	const state, parent, session, start = 0, 1, 3, 19
+	const state, parent, session, user, waited, start, resident = 0, 1, 3, 11, 14, 19, 21
 	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
-	if len(fields) <= start {
+	if len(fields) <= resident {
 		return procInfo{}, false
 	}
 	p := procInfo{pid: pid, zombie: fields[state] == "Z" || fields[state] == "X"}
 	p.parent, _ = strconv.Atoi(fields[parent])
 	p.session, _ = strconv.Atoi(fields[session])
 	p.born, _ = strconv.ParseInt(fields[start], 10, 64)
+	for _, f := range fields[user : waited+1] {
+		ticks, _ := strconv.ParseInt(f, 10, 64)
+		p.used += ticks
+	}
+	p.resident, _ = strconv.ParseInt(fields[resident], 10, 64)
 	if mark != "" && ownedBy(dir, os.Getuid()) {
 		env, err := readSome(dir+"/environ", mostEnviron)
 		p.marked = err == nil && hasMark(env, mark)

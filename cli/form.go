@@ -1,0 +1,378 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"charm.land/huh/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/google/shlex"
+	"github.com/urfave/cli/v3"
+
+	"timegate/core/calendar"
+	"timegate/core/forecast"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+	"timegate/gates"
+)
+
+// answers are what a form asks for, as text, so that each can be checked as it is
+// typed.
+type answers struct {
+	command string
+	about   string
+	opens   [2]string // moments; the second may be empty
+	account string    // "" is the one that needs no word
+	window  string    // "" is without a desktop
+	needs   []string
+	path    string
+	longest string
+}
+
+// elevatedAnswer stands for root's rights where an account is asked for.
+const elevatedAnswer = "root (elevated)"
+
+// addAsking asks for all that a new gate needs.
+func (a *app) addAsking(ctx context.Context, c *cli.Command, name string) error {
+	w := answers{about: c.String("about"), account: c.String("user")}
+	if open := c.StringSlice("open"); len(open) > 0 {
+		w.opens[0] = open[0]
+	}
+	if err := a.ask(ctx, "A new gate: "+name, &w); err != nil {
+		return err
+	}
+	g := gate.Default(name)
+	g.Enabled = !c.Bool("off")
+	if err := a.fromAnswers(g, &w); err != nil {
+		return err
+	}
+	edit := gate.NewEdit(gate.Format(g))
+	if err := setKeys(c, edit); err != nil {
+		return err
+	}
+	return a.writeEdit(ctx, c, name, g.Run, edit)
+}
+
+// changeAsking asks for the same of a gate that is there, and writes what has
+// changed.
+func (a *app) changeAsking(ctx context.Context, c *cli.Command, f gates.File) error {
+	w := answersOf(f.Gate)
+	before := w
+	before.needs = slices.Clone(w.needs)
+	if err := a.ask(ctx, "Change "+f.Name, &w); err != nil {
+		return err
+	}
+	g := *f.Gate
+	if err := a.fromAnswers(&g, &w); err != nil {
+		return err
+	}
+	edit := gate.NewEdit([]byte(f.Text))
+	if w.opens != before.opens {
+		edit.SetOpenings(g.Opens)
+	}
+	for _, k := range gate.Keys {
+		if k.Name == "opens" || g.Setting(k.Name) == f.Gate.Setting(k.Name) {
+			continue
+		}
+		if err := edit.SetValue(k.Name, g.Setting(k.Name)); err != nil {
+			return err
+		}
+	}
+	data, err := edit.Bytes()
+	if err != nil {
+		return err
+	}
+	if string(data) == f.Text {
+		fmt.Fprintln(a.err, "nothing to change")
+		return nil
+	}
+	return a.writeEdit(ctx, c, f.Name, nil, edit)
+}
+
+// answersOf returns what a gate's file says already.
+func answersOf(g *gate.Gate) answers {
+	w := answers{command: gate.CommandLine(g.Run...), about: g.About, account: g.As.User}
+	for i := range min(len(g.Opens), len(w.opens)) {
+		w.opens[i] = g.Opens[i].When
+	}
+	if g.As.Elevated {
+		w.account = elevatedAnswer
+	}
+	if g.As.Desktop {
+		w.window = g.As.Window
+	}
+	for _, n := range needAnswers {
+		if n.holds(&g.Needs) {
+			w.needs = append(w.needs, n.key)
+		}
+	}
+	if len(g.Needs.Paths) > 0 {
+		w.path = g.Needs.Paths[0]
+	}
+	if g.Limits.Longest > 0 {
+		w.longest = phrase.FormatSpan(g.Limits.Longest)
+	}
+	return w
+}
+
+// needAnswers are the needs that can be ticked.
+var needAnswers = []struct {
+	key, text string
+	holds     func(*gate.Needs) bool
+	set       func(*gate.Needs)
+	unset     func(*gate.Needs)
+}{
+	{"mains", "mains power", func(n *gate.Needs) bool { return n.Power == "mains" }, func(n *gate.Needs) { n.Power = "mains" }, func(n *gate.Needs) { n.Power = "any" }},
+	{"online", "a network", func(n *gate.Needs) bool { return n.Online }, func(n *gate.Needs) { n.Online = true }, func(n *gate.Needs) { n.Online = false }},
+	{"someone", "somebody logged on", func(n *gate.Needs) bool { return n.People == "someone" }, func(n *gate.Needs) { n.People = "someone" }, func(n *gate.Needs) { n.People = "any" }},
+}
+
+// fromAnswers puts what was answered into a gate.
+func (a *app) fromAnswers(g *gate.Gate, w *answers) error {
+	argv, err := commandWords(w.command)
+	if err != nil {
+		return err
+	}
+	g.Run, g.About = argv, w.about
+	if opens := answersOf(g).opens; opens != w.opens {
+		rest := g.Opens[min(len(g.Opens), len(w.opens)):]
+		g.Opens = nil
+		for _, text := range w.opens {
+			if text == "" {
+				continue
+			}
+			o, _, err := a.momentTyped(text)
+			if err != nil {
+				return err
+			}
+			g.Opens = append(g.Opens, o)
+		}
+		g.Opens = append(g.Opens, rest...)
+		for i := range g.Opens {
+			if g.Opens[i].Name == "" {
+				g.Opens[i].Name = fmt.Sprint(i + 1)
+			}
+		}
+	}
+	g.As.Elevated = w.account == elevatedAnswer
+	if g.As.User = w.account; g.As.Elevated {
+		g.As.User = ""
+	}
+	if g.As.Desktop = w.window != ""; g.As.Desktop {
+		g.As.Window = w.window
+	} else {
+		g.As.Window = gate.WindowOrdinary
+	}
+	for _, n := range needAnswers {
+		if ticked := slices.Contains(w.needs, n.key); ticked != n.holds(&g.Needs) {
+			if n.unset(&g.Needs); ticked {
+				n.set(&g.Needs)
+			}
+		}
+	}
+	switch {
+	case w.path == "":
+		g.Needs.Paths = nil
+	case len(g.Needs.Paths) == 0 || g.Needs.Paths[0] != w.path:
+		g.Needs.Paths = []string{w.path}
+	}
+	if g.Limits.Longest = 0; w.longest != "" {
+		g.Limits.Longest, err = parseSpan("longest", w.longest)
+	}
+	return err
+}
+
+// commandWords parts a command as it is typed: words in quotes are one argument. A
+// program without a path is looked for on PATH.
+func commandWords(text string) ([]string, error) {
+	argv, err := shlex.Split(text)
+	if err != nil {
+		return nil, usageError("a quote is not closed in: %s", text)
+	}
+	if len(argv) == 0 {
+		return nil, usageError("write the program that is to start, such as /opt/larkspur/bin/spool-reset --quiet")
+	}
+	if rest, ok := strings.CutPrefix(argv[0], "~/"); ok {
+		dir, err := os.UserHomeDir()
+		if err != nil {
+			return nil, err
+		}
+		argv[0] = filepath.Join(dir, rest)
+	}
+	argv[0], err = wholeProgram(argv[0])
+	return argv, err
+}
+
+// formHeight is that of a page, in lines: the longest description with what is
+// typed below it.
+const formHeight = 12
+
+// ask runs the form: one question at a time, forth and back, each answer checked.
+func (a *app) ask(ctx context.Context, title string, w *answers) error {
+	check := func(f func(string) error) func(string) error {
+		return func(s string) error {
+			if strings.TrimSpace(s) == "" {
+				return nil
+			}
+			return f(s)
+		}
+	}
+	moment := func(s string) error { _, _, err := a.momentTyped(s); return err }
+	page := func(fields ...huh.Field) *huh.Group { return huh.NewGroup(fields...).Title(title) }
+	pages := []*huh.Group{
+		page(huh.NewInput().Title("What is to start?").Description("A program with its arguments; words with blanks want quotes.").
+			Placeholder("/opt/larkspur/bin/stock-count --all").Value(&w.command).SuggestionsFunc(func() []string { return programsLike(w.command) }, &w.command).
+			Validate(func(s string) error { _, err := commandWords(s); return err })),
+		page(huh.NewInput().Title("What is it for?").Description("A line that the lists show.").Placeholder("Count the stock").Value(&w.about)),
+		page(huh.NewInput().Title("When?").Placeholder("at 07:30 on mon-fri").Value(&w.opens[0]).DescriptionFunc(func() string { return a.momentHelp(w.opens[0]) }, &w.opens[0]).
+			Validate(moment)),
+		page(huh.NewInput().Title("At another moment too?").Placeholder("empty for none").Value(&w.opens[1]).DescriptionFunc(func() string { return a.momentHelp(w.opens[1]) }, &w.opens[1]).
+			Validate(check(moment))),
+	}
+	if a.home.Scope == gate.System {
+		pages = append(pages, page(huh.NewInput().Title("As whom?").Description("An account, or "+elevatedAnswer+".").Value(&w.account).
+			Suggestions([]string{elevatedAnswer, "root"}).Validate(accountThere)))
+	}
+	pages = append(pages,
+		page(huh.NewSelect[string]().Title("Does it open windows?").Value(&w.window).Options(
+			huh.NewOption("no: it runs unseen, also when nobody is logged on", ""),
+			huh.NewOption("yes, ordinary ones, on the desktop", gate.WindowOrdinary),
+			huh.NewOption("yes, minimised ones", gate.WindowMinimised),
+			huh.NewOption("yes, but none is to appear", gate.WindowNone),
+			huh.NewOption("it wants a terminal", gate.WindowTerminal))),
+		page(needsField(w)),
+		page(huh.NewInput().Title("Must a path be there?").Description("Such as the mount point of a drive; empty for none.").Placeholder("/media/vault").Value(&w.path).
+			Validate(check(wholePath))),
+		page(huh.NewInput().Title("End it when it takes too long?").Description("After a time such as 30m or 2h; empty for never.").Placeholder("2h").Value(&w.longest).
+			Validate(check(func(s string) error { _, err := phrase.ParseSpan(s); return err }))),
+	)
+	form := huh.NewForm(pages...).WithTheme(huh.ThemeFunc(formTheme)).WithAccessible(a.err.ascii).WithInput(a.in).WithOutput(os.Stderr).WithShowHelp(true).WithHeight(formHeight)
+	err := form.RunWithContext(ctx)
+	if errors.Is(err, huh.ErrUserAborted) {
+		fmt.Fprintln(a.err, "nothing was written")
+		return &exitError{status: exitFailed}
+	}
+	return err
+}
+
+// formTheme dresses the form as all other output is.
+func formTheme(dark bool) *huh.Styles {
+	t := huh.ThemeBase(dark)
+	for _, field := range []*huh.FieldStyles{&t.Focused, &t.Blurred} {
+		field.Title = field.Title.Bold(true)
+		field.Description = field.Description.Foreground(lipgloss.BrightBlack)
+		field.ErrorIndicator = field.ErrorIndicator.Foreground(lipgloss.Red)
+		field.ErrorMessage = field.ErrorMessage.Foreground(lipgloss.Red)
+		field.SelectSelector = field.SelectSelector.Foreground(lipgloss.Green)
+		field.SelectedPrefix = field.SelectedPrefix.Foreground(lipgloss.Green)
+	}
+	t.Group.Title = t.Group.Title.Bold(true).MarginBottom(1)
+	return t
+}
+
+// needsField asks for needs that can be ticked.
+func needsField(w *answers) huh.Field {
+	var options []huh.Option[string]
+	for _, n := range needAnswers {
+		options = append(options, huh.NewOption(n.text, n.key))
+	}
+	return huh.NewMultiSelect[string]().Title("What must hold, or it is skipped?").Description("Space ticks; leave all open for none.").Options(options...).Value(&w.needs)
+}
+
+// momentTyped reads a moment as it is typed. A saying that can mean one phrase only
+// stands for that; note tells which, and what of it is a guess.
+func (a *app) momentTyped(text string) (o gate.Opening, note string, err error) {
+	o, err = a.openingBy(phrase.Parse, text)
+	wrong, is := errors.AsType[*phrase.Error](err)
+	if !is {
+		return o, "", err
+	}
+	wrong.OfferOn(a.today())
+	if wrong.Offer != "" && len(wrong.Others)+len(wrong.Unknown) == 0 {
+		if wrong.Guessed != "" {
+			note = fmt.Sprintf(" (%s is a guess)", wrong.Guessed)
+		}
+		meant, err := a.openingBy(phrase.Parse, wrong.Offer)
+		return meant, wrong.Offer + note + "\n", err
+	}
+	if advice := wrong.Advice(); advice != "" {
+		return o, "", errors.New(advice)
+	}
+	return o, "", errors.New(wrong.Problem)
+}
+
+// momentHelp reads a phrase back as it is typed, with its next dates. It always has
+// as many lines, since the page does not grow.
+func (a *app) momentHelp(text string) string {
+	const lines, margin = 5, 4
+	help := []string{"Such as: at 07:30 on mon-fri", "         every 20m from 09:00 to 16:00", "         boot + 45s, or unlock", "         change in /srv/proofs quiet 5s", "or as you would say it: every other friday"}
+	if o, note, err := a.momentTyped(text); err == nil {
+		help = strings.Split(note+o.Plan.Words(), "\n")
+		g := gate.Default("new")
+		g.Opens = []gate.Opening{o}
+		for _, due := range a.dues(g, forecast.Span{From: calendar.InstantOf(a.now()), To: calendar.MaxInstant, Count: 3}) {
+			help = append(help, a.local(due.at.Time()))
+		}
+	}
+	for i := range help {
+		help[i] = ansi.Truncate(help[i], max(a.err.width-margin, 20), "…")
+	}
+	for len(help) < lines {
+		help = append(help, "")
+	}
+	return strings.Join(help[:lines], "\n")
+}
+
+func accountThere(name string) error {
+	if name == elevatedAnswer {
+		return nil
+	}
+	if _, err := user.Lookup(name); err != nil {
+		return fmt.Errorf("there is no account %q here", name)
+	}
+	return nil
+}
+
+func wholePath(path string) error {
+	if !filepath.IsAbs(path) && !strings.HasPrefix(path, "~/") {
+		return errors.New("write the whole path, such as /media/vault")
+	}
+	return nil
+}
+
+// programsLike returns programs that begin like what is typed: on PATH, or in a
+// folder.
+func programsLike(text string) []string {
+	const most = 50
+	if text == "" || strings.Contains(text, " ") {
+		return nil
+	}
+	folders, prefix := filepath.SplitList(os.Getenv("PATH")), text
+	if dir, base := filepath.Split(text); dir != "" {
+		folders, prefix = []string{dir}, base
+	}
+	var out []string
+	for _, folder := range folders {
+		entries, _ := os.ReadDir(folder)
+		for _, e := range entries {
+			if !strings.HasPrefix(e.Name(), prefix) || len(out) == most {
+				continue
+			}
+			name := e.Name()
+			if strings.Contains(text, "/") {
+				name = filepath.Join(folder, name)
+			}
+			if info, err := e.Info(); err == nil && (info.IsDir() || info.Mode()&0o111 != 0 || info.Mode().Type() != 0) && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
