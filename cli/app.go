@@ -219,6 +219,14 @@ func (a *app) launcher() *launch.Launcher {
 	return &launch.Launcher{Home: a.home, Sessions: here.Sessions}
 }
 
+// followClock takes the time from a keeper of a staged machine, where one keeps this
+// home: the gates live by its clock.
+func (a *app) followClock(ctx context.Context) {
+	if status, err := a.client.Status(ctx); err == nil && status.Staged {
+		a.now = func() time.Time { return status.Now }
+	}
+}
+
 // env is what phrases need from outside.
 func (a *app) env() phrase.Env { return gates.Env(gates.Here(a.home.Scope, a.zone, a.host), a.zone) }
 

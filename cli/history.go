@@ -32,7 +32,8 @@ func (a *app) historyCommand() *cli.Command {
 	}
 }
 
-func (a *app) history(_ context.Context, c *cli.Command) error {
+func (a *app) history(ctx context.Context, c *cli.Command) error {
+	a.followClock(ctx)
 	f := journal.Filter{Limit: int(c.Int("count"))}
 	if c.Int("count") < 1 {
 		return usageError("--count is %d: write 1 or more", c.Int("count"))

@@ -144,7 +144,7 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintf(a.out, "keeper    process %d, since %s%s\n", s.PID, a.localFar(s.Began), stand)
 	fmt.Fprintf(a.out, "home      %s\n", a.home.State)
-	fmt.Fprintf(a.out, "gates     %d in force, %d programs running\n", len(s.Gates), s.Running)
+	fmt.Fprintf(a.out, "gates     %d in force, %s running\n", len(s.Gates), plural(s.Running, "program"))
 	next := "nothing is due"
 	if s.Next != nil {
 		next = a.localFar(*s.Next)
@@ -158,7 +158,14 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.out, "%s    since %s, %s\n", a.out.warn("paused"), a.local(*s.PausedAt), until)
 	}
 	if !a.home.OfOthers() {
-		fmt.Fprintf(a.out, "machine   %s\n", a.factsText(s.Facts))
+		machine := a.factsText(s.Facts)
+		if s.Asleep {
+			machine = a.out.warn("asleep") + ", " + machine
+		}
+		if s.Staged {
+			machine += "; its clock says " + a.local(s.Now)
+		}
+		fmt.Fprintf(a.out, "machine   %s\n", machine)
 	}
 	for _, t := range s.Troubles {
 		fmt.Fprintf(a.out, "%s   %s: %s\n", a.out.warn("cannot"), t.What, t.Why)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -115,7 +117,7 @@ func (a *app) printList(rows []listed) {
 				last += " " + far(r.Last.Ended.Sub(a.now()))
 			}
 		}
-		command := gate.CommandLine(r.Run...)
+		command := a.briefCommand(r.Run)
 		if r.Error != "" {
 			command = r.brief
 		}
@@ -133,6 +135,25 @@ func (a *app) printList(rows []listed) {
 		cells = append(cells, []string{r.Name, state, next, last, command})
 	}
 	a.out.table([]string{"GATE", "STATE", "DUE", "LATEST", "COMMAND"}, cells)
+}
+
+// briefCommand writes a command for a column: a long folder is shortened, the
+// program's name never is.
+func (a *app) briefCommand(argv []string) string {
+	const long = 28
+	if a.out.width == 0 || len(argv) == 0 || len(argv[0]) <= long {
+		return gate.CommandLine(argv...)
+	}
+	dir, base := filepath.Split(argv[0])
+	first := filepath.Clean(dir)
+	if parts := strings.Split(first, "/"); len(parts) > 2 {
+		first = "/" + parts[1]
+	}
+	more := "…"
+	if a.out.ascii {
+		more = "~"
+	}
+	return gate.CommandLine(append([]string{first + "/" + more + "/" + base}, argv[1:]...)...)
 }
 
 // listed joins the files with what the journal and the keeper know.

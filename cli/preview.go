@@ -59,7 +59,8 @@ func newDue(d forecast.Due) due {
 	return due{Gate: d.Gate, Opening: d.Opening, Phrase: d.Phrase, Due: d.At.Time().In(d.Zone.Location()), Note: strings.Join(d.Notes, "; "), at: d.At}
 }
 
-func (a *app) preview(_ context.Context, c *cli.Command) error {
+func (a *app) preview(ctx context.Context, c *cli.Command) error {
+	a.followClock(ctx)
 	if name := c.String("zone"); name != "" {
 		zone, err := zones.Find(name)
 		if err != nil {

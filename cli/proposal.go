@@ -177,6 +177,7 @@ func setKeys(c *cli.Command, edit *gate.Edit) error {
 // propose shows what a gate's new content means, asks on a terminal, does what
 // must come first, and writes it.
 func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []byte, first func(*gate.Gate) error) error {
+	a.followClock(ctx)
 	path := a.home.GateFile(name)
 	f := gates.Parse(a.home, name, data, a.env())
 	if f.Gate == nil {

@@ -118,8 +118,9 @@ func (s *screen) dot() string {
 const gap = 2
 
 // table prints rows below headers, in the terminal's width: where they need
-// more, the widest columns are cut, with a mark. In a file, lines are as long
-// as they come.
+// more, the last column, which has the text, goes on in further lines, broken
+// between words; only where that leaves it no room are others cut, with a mark. In
+// a file, lines are as long as they come.
 func (s *screen) table(headers []string, rows [][]string) {
 	widths := make([]int, len(headers))
 	for _, row := range rows {
@@ -135,49 +136,86 @@ func (s *screen) table(headers []string, rows [][]string) {
 	if s.width > 0 {
 		narrow(widths, s.width-gap*(len(widths)-1))
 	}
-	more := "…"
-	if s.ascii {
-		more = "~"
-	}
 	var b strings.Builder
-	line := func(row []string, style func(string) string) {
-		pad := 0
-		for i, cell := range row {
-			width := ansi.StringWidth(cell)
-			if width > widths[i] {
-				cell = ansi.Truncate(cell, widths[i], more)
-				width = ansi.StringWidth(cell)
-			}
-			if width > 0 {
-				b.WriteString(strings.Repeat(" ", pad) + style(cell))
-				pad = 0
-			}
-			pad += widths[i] - width + gap
+	for i, row := range append([][]string{headers}, rows...) {
+		style := func(cell string) string { return cell }
+		if i == 0 {
+			style = s.head
 		}
-		b.WriteByte('\n')
-	}
-	line(headers, s.head)
-	for _, row := range rows {
-		line(row, func(cell string) string { return cell })
+		s.row(&b, row, widths, style)
 	}
 	io.WriteString(s, b.String())
 }
 
-// narrow takes from the widest columns until all fit.
+// row writes one row of a table.
+func (s *screen) row(b *strings.Builder, row []string, widths []int, style func(string) string) {
+	more := "…"
+	if s.ascii {
+		more = "~"
+	}
+	last := len(widths) - 1
+	pad := 0
+	for i, cell := range row {
+		width := ansi.StringWidth(cell)
+		switch {
+		case width > widths[i] && i == last:
+			margin := strings.Repeat(" ", pad)
+			for j, line := range strings.Split(ansi.Wrap(cell, widths[i], ""), "\n") {
+				if j > 0 {
+					b.WriteByte('\n')
+					margin = strings.Repeat(" ", s.offset(widths))
+				}
+				b.WriteString(margin + style(strings.TrimRight(line, " ")))
+			}
+			continue
+		case width > widths[i]:
+			cell = ansi.Truncate(cell, widths[i], more)
+			width = ansi.StringWidth(cell)
+		}
+		if width > 0 {
+			b.WriteString(strings.Repeat(" ", pad) + style(cell))
+			pad = 0
+		}
+		pad += widths[i] - width + gap
+	}
+	b.WriteByte('\n')
+}
+
+// offset is where the last column begins.
+func (s *screen) offset(widths []int) int {
+	at := 0
+	for _, w := range widths[:len(widths)-1] {
+		at += w + gap
+	}
+	return at
+}
+
+// narrow takes from the last column, down to what text needs, and then from the
+// widest until all fit.
 func narrow(widths []int, room int) {
-	const least = 6
-	for {
-		total, widest := 0, 0
+	const least, text = 6, 24
+	last := len(widths) - 1
+	total := 0
+	for _, w := range widths {
+		total += w
+	}
+	if over := total - room; over > 0 {
+		cut := max(min(over, widths[last]-text), 0)
+		widths[last] -= cut
+		total -= cut
+	}
+	for total > room {
+		widest := 0
 		for i, w := range widths {
-			total += w
 			if w >= widths[widest] {
 				widest = i
 			}
 		}
-		if total <= room || widths[widest] <= least {
+		if widths[widest] <= least {
 			return
 		}
 		widths[widest]--
+		total--
 	}
 }
 

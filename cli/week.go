@@ -32,7 +32,8 @@ func (a *app) weekCommand() *cli.Command {
 	}
 }
 
-func (a *app) week(_ context.Context, c *cli.Command) error {
+func (a *app) week(ctx context.Context, c *cli.Command) error {
+	a.followClock(ctx)
 	from, _ := a.zone.Local(calendar.InstantOf(a.now()))
 	if text := c.String("from"); text != "" {
 		day, err := calendar.ParseDay(text)

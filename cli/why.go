@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -55,6 +56,7 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 	if c.Int("count") < 1 {
 		return usageError("--count is %d: write 1 or more", c.Int("count"))
 	}
+	a.followClock(ctx)
 	f, fileErr := a.file(name)
 	moments, err := a.story(name, int(c.Int("count")))
 	if err != nil {
@@ -63,7 +65,10 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 	if fileErr != nil && len(moments) == 0 {
 		return fileErr // a gate that was removed still has its story
 	}
-	told := a.tellMoments(f.Gate, moments)
+	told, err := a.tellStory(f.Gate, moments, int(c.Int("count")))
+	if err != nil {
+		return err
+	}
 	if a.json {
 		return a.out.printJSON(told)
 	}
@@ -74,14 +79,33 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	fmt.Fprintf(a.out, "%s  %s\n", a.out.head(name), now)
-	if len(told) == 0 {
-		fmt.Fprintln(a.out, "\nnothing has been decided about it yet")
-	}
 	for _, m := range told {
 		a.printMoment(m)
 	}
 	return nil
 }
+
+// tellStory words what was decided about a gate, and why nothing was at its last
+// moments besides; newest first.
+func (a *app) tellStory(g *gate.Gate, moments []journal.Moment, count int) ([]whyMoment, error) {
+	told := a.tellMoments(g, moments)
+	j, err := a.reader()
+	if g == nil || err != nil || j == nil {
+		return told, err
+	}
+	defer j.Close()
+	decided, err := j.Story(g.Name, count+len(g.Opens)*manyMoments)
+	if err != nil {
+		return nil, err
+	}
+	more, err := a.undecided(j, g, decided)
+	told = append(told, more...)
+	slices.SortStableFunc(told, func(a, b whyMoment) int { return b.Due.Compare(*a.Due) })
+	return told[:min(count, len(told))], err
+}
+
+// manyMoments is how many of an opening's moments are looked through for its last.
+const manyMoments = 20
 
 func (a *app) story(name string, count int) ([]journal.Moment, error) {
 	j, err := a.reader()

@@ -23,6 +23,10 @@ type Records interface {
 	Booted() (id string, at calendar.Instant, err error)
 	Absences(since calendar.Instant) (journal.Absences, error)
 	Story(gate string, limit int) ([]journal.Moment, error)
+	// Versions and Kept tell what a gate was, and whether a keeper was there. Who
+	// must ask the keeper is not told.
+	Versions(gate string) ([]journal.Version, error)
+	Kept(at calendar.Instant) (bool, error)
 	// Output returns what a run has printed.
 	Output(run int64) ([]byte, error)
 	Close() error
@@ -169,6 +173,10 @@ func (t asked) Output(run int64) ([]byte, error) {
 	r, err := t.ask(question{About: "output", Run: run})
 	return r.Output, err
 }
+
+func (t asked) Versions(string) ([]journal.Version, error) { return nil, nil }
+
+func (t asked) Kept(calendar.Instant) (bool, error) { return true, nil }
 
 func (t asked) Close() error { return nil }
 

@@ -19,6 +19,7 @@ type Status struct {
 	Now        time.Time             `json:"now"`
 	Zone       string                `json:"zone"`
 	Staged     bool                  `json:"staged"`
+	Asleep     bool                  `json:"asleep,omitempty"` // a staged machine sleeps; a real one does not answer then
 	Paused     bool                  `json:"paused"`
 	PausedAt   *time.Time            `json:"paused_since,omitempty"`
 	PauseUntil *time.Time            `json:"pause_until,omitempty"`

@@ -3,6 +3,7 @@ package journal
 import (
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"slices"
 
 	"timegate/core/calendar"
@@ -80,4 +81,45 @@ func (j *Journal) lastDues(gate string, limit int) ([]Moment, error) {
 		}
 	}
 	return out, j.wrap(rows.Err())
+}
+
+// Version is what a gate's file was from an instant on.
+type Version struct {
+	At   calendar.Instant
+	Text string // "" where the gate was removed
+}
+
+// Versions returns what a gate's file was as far back as that is kept, newest first.
+// One that was read anew without a change is there once.
+func (j *Journal) Versions(gate string) ([]Version, error) {
+	list, err := collect(j, `
+		SELECT e.at AS at, e.id AS id, coalesce((SELECT text FROM texts WHERE version = json_extract(d.value, '$.version')), '') AS text
+			FROM events AS e, json_each(e.body, iif(e.kind = 'begin', '$.gates', '$.set')) AS d
+			WHERE e.kind IN ('begin', 'gates') AND json_extract(d.value, '$.name') = ?1
+		UNION ALL SELECT e.at, e.id, '' FROM events AS e, json_each(e.body, '$.removed') AS d WHERE e.kind = 'gates' AND d.value = ?1
+		ORDER BY id DESC`, func(rows *sql.Rows) (Version, error) {
+		var v Version
+		var id int64
+		err := rows.Scan(&v.At, &id, &v.Text)
+		return v, err
+	}, gate)
+	var out []Version
+	for i, v := range list {
+		if i+1 < len(list) && list[i+1].Text == v.Text {
+			continue
+		}
+		out = append(out, v)
+	}
+	return out, err
+}
+
+// Kept reports whether a keeper was there at an instant, as far as it said so: one
+// that was killed counts until the next begins.
+func (j *Journal) Kept(at calendar.Instant) (bool, error) {
+	var kind string
+	err := j.quick.QueryRow("SELECT kind FROM presence WHERE at <= ? ORDER BY at DESC, event DESC LIMIT 1", int64(at)).Scan(&kind)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	return kind != presenceEnd, j.wrap(err)
 }

@@ -164,6 +164,9 @@ func (k *Keeper) status() control.Status {
 	s := control.Status{PID: os.Getpid(), Began: k.began, Now: k.now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
 		Running: k.engine.Alive(), Gates: map[string]control.GateStatus{}, Broken: gate.Findings{},
 		Troubles: []control.Trouble{}, Last: k.hub.Last()}
+	if m, ok := k.ws.(interface{ Asleep() bool }); ok {
+		s.Asleep = m.Asleep()
+	}
 	facts := k.facts()
 	s.Facts = control.NewFacts(&facts)
 	for _, t := range k.troubles() {

@@ -178,11 +178,16 @@ func (m *Machine) SetAlarm(at time.Time) error {
 func (m *Machine) rebase() { m.base, m.since = m.now(), time.Now() }
 
 // Jump sets the clock forward or back, as a person does. While the machine is
-// asleep, the time passes instead.
+// asleep, the time passes instead; where an alarm comes first, it passes up to that.
 func (m *Machine) Jump(by time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.base, m.since, m.rung = m.now().Add(by), time.Now(), false
+	now := m.now()
+	to := now.Add(by)
+	if m.asleep && m.alarm.After(now) && m.alarm.Before(to) {
+		to = m.alarm
+	}
+	m.base, m.since, m.rung = to, time.Now(), false
 	if !m.asleep {
 		m.set += by
 		m.send(workstation.Wake{})

@@ -96,7 +96,8 @@ func TestSleep(t *testing.T) {
 	}
 	// An alarm ends it.
 	m.SetWake(m.Now().Add(3 * time.Hour))
-	if err := m.SetAlarm(m.Now().Add(time.Hour)); err != nil {
+	alarm := m.Now().Add(time.Hour)
+	if err := m.SetAlarm(alarm); err != nil {
 		t.Fatal(err)
 	}
 	stageDo("sleep")
@@ -104,6 +105,9 @@ func TestSleep(t *testing.T) {
 	stageDo("clock", "+70m")
 	got("resume")
 	<-m.Wakes()
+	if now := m.Now(); m.Asleep() || now.Before(alarm) || now.After(alarm.Add(5*time.Minute)) {
+		t.Errorf("the alarm was at %v, and it is %v; asleep: %v", alarm, now, m.Asleep())
+	}
 }
 
 // TestScenes: what is to happen at times of the day happens then, in between
