@@ -71,7 +71,7 @@ func (a *app) enable(ctx context.Context, c *cli.Command, on bool) error {
 	}
 	plan := gates.NewPlan(a.home)
 	plan.Put(name, data)
-	if err := plan.Commit(a.env(), a.now()); err != nil {
+	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s is %s\n", arg, state)

@@ -113,7 +113,7 @@ func (a *app) writeProposals(c *cli.Command, proposals []ical.Proposal, argv []s
 			return err
 		}
 	}
-	if err := plan.Commit(a.env(), a.now()); err != nil {
+	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}
 	for _, change := range plan.Changes() {

@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
+	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
+	"timegate/home"
 	"timegate/install"
 )
 
@@ -30,9 +33,6 @@ func (a *app) pieces(c *cli.Command) ([]install.Piece, error) {
 	if err := noArguments(c); err != nil {
 		return nil, err
 	}
-	if c.String("home") != "" {
-		return nil, usageError("a keeper with a home of its own is not installed; leave --home and TIMEGATE_HOME away")
-	}
 	root, err := filepath.Abs(c.String("root"))
 	if err != nil {
 		return nil, err
@@ -47,7 +47,7 @@ func (a *app) pieces(c *cli.Command) ([]install.Piece, error) {
 	if err != nil {
 		return nil, err
 	}
-	return install.Installation(a.home.Scope, root, program)
+	return install.Installation(a.home, c.String("home") != "", root, program)
 }
 
 func (a *app) install(_ context.Context, c *cli.Command) error {
@@ -55,7 +55,7 @@ func (a *app) install(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if program, err := os.Executable(); err == nil && strings.HasPrefix(program, os.TempDir()+"/") && c.String("root") == "/" {
+	if program, err := os.Executable(); err == nil && !c.Bool("dry-run") && strings.HasPrefix(program, os.TempDir()+"/") && c.String("root") == "/" {
 		return usageError("%s lies in a folder that is emptied; build timegate to a place where it stays, and install from there", program)
 	}
 	for _, p := range pieces {
@@ -75,12 +75,81 @@ func (a *app) install(_ context.Context, c *cli.Command) error {
 			fmt.Fprintln(a.out, indent(strings.TrimRight(p.Text, "\n"), "    "))
 		}
 	}
+	if err := a.installManuals(c); err != nil {
+		return err
+	}
 	if !c.Bool("dry-run") {
 		next := "it begins with your next logon; until then: timegate keeper run"
 		if a.home.Scope == gate.System {
 			next = "it begins with the next boot; at once with: systemctl daemon-reload && systemctl start timegate"
 		}
 		fmt.Fprintln(a.err, next)
+	}
+	return nil
+}
+
+// manualsFolder is where the manual pages of a scope are installed: by the Filesystem
+// Hierarchy Standard, or among a person's data.
+func (a *app) manualsFolder(c *cli.Command) (string, error) {
+	folder := "/usr/local/share/man"
+	if a.home.Scope == gate.User {
+		folder = filepath.Join(xdg.DataHome, "man")
+	}
+	root, err := filepath.Abs(c.String("root"))
+	return filepath.Join(root, folder), err
+}
+
+// installManuals writes the manual pages.
+func (a *app) installManuals(c *cli.Command) error {
+	pages := manuals(c.Root())
+	folder, err := a.manualsFolder(c)
+	if err != nil {
+		return err
+	}
+	there := !slices.ContainsFunc(pages, func(m manual) bool {
+		text, err := os.ReadFile(filepath.Join(folder, m.file()))
+		return err != nil || string(text) != m.text
+	})
+	what := "written"
+	switch {
+	case there:
+		what = "there already"
+	case c.Bool("dry-run"):
+		what = "would be written"
+	default:
+		if err := writeManuals(folder, pages); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(a.out, "%s: %s below %s\n", what, plural(len(pages), "manual page"), folder)
+	return nil
+}
+
+// uninstallManuals takes the manual pages away.
+func (a *app) uninstallManuals(c *cli.Command) error {
+	gone := 0
+	folder, err := a.manualsFolder(c)
+	if err != nil {
+		return err
+	}
+	for _, m := range manuals(c.Root()) {
+		path := filepath.Join(folder, m.file())
+		if _, err := os.Lstat(path); err != nil {
+			continue
+		}
+		if gone++; c.Bool("dry-run") {
+			continue
+		}
+		if err := os.Remove(path); err != nil {
+			return home.Wrap(path, err)
+		}
+	}
+	what := "taken away"
+	if c.Bool("dry-run") {
+		what = "would be taken away"
+	}
+	if gone > 0 {
+		fmt.Fprintf(a.out, "%s: %s below %s\n", what, plural(gone, "manual page"), folder)
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -199,12 +200,24 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 		plan.First(func() error { return first(f.Gate) })
 	}
 	plan.Put(name, data)
-	if err := plan.Commit(a.env(), a.now()); err != nil {
+	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
 	a.sayKeeper()
 	return a.startNow(ctx, c, name)
+}
+
+// commit brings a plan into force. Where a keeper runs, it has it when this returns.
+func (a *app) commit(plan *gates.Plan, now time.Time) error {
+	if err := plan.Commit(a.env(), now); err != nil {
+		return err
+	}
+	const patience = 5 * time.Second
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	a.client.Reload(ctx) // a keeper that cannot answer now reads the folder when it can
+	return nil
 }
 
 // wholeProgram returns the program's whole path, so that it does not depend

@@ -53,7 +53,7 @@ func (a *app) remove(_ context.Context, c *cli.Command) error {
 	if err != nil || !ok {
 		return err
 	}
-	if err := plan.Commit(a.env(), now); err != nil {
+	if err := a.commit(plan, now); err != nil {
 		return err
 	}
 	fmt.Fprintln(a.err, done)

@@ -56,7 +56,7 @@ func (a *app) rename(ctx context.Context, c *cli.Command) error {
 	if ok, err := a.mayAsk(c, fmt.Sprintf("Rename %s to %s?", old, name)); err != nil || !ok {
 		return err
 	}
-	if err := plan.Commit(a.env(), a.now()); err != nil {
+	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s is now %s: %s\n", old, a.err.good(name), a.home.GateFile(name))

@@ -47,11 +47,13 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-// masks stand for what differs from run to run.
-var masks = []struct {
+// mask stands for what differs from run to run.
+type mask struct {
 	re *regexp.Regexp
 	by string
-}{
+}
+
+var masks = []mask{
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "TIME"},
 	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ \w{3}( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},
 	{regexp.MustCompile(`(in|after) \d+(\.\d)? (ms|s|min|h|d|days|years)( \d+ (s|min|h))?`), "$1 SPAN"},

@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"fmt"
 	"strings"
 	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/phrase"
+	"timegate/core/words"
 )
 
 // local formats a time with its weekday: "Fri 27 Nov 07:30", with the year
@@ -41,34 +41,7 @@ func far(d time.Duration) string {
 }
 
 // short rounds a span to at most two units: "4 h 12 min".
-func short(d time.Duration) string {
-	const day = 24 * time.Hour
-	switch {
-	case d < time.Millisecond:
-		return "<1 ms"
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour:
-		return two(d, time.Minute, "min", time.Second, "s")
-	case d < day:
-		return two(d, time.Hour, "h", time.Minute, "min")
-	case d < 60*day:
-		return two(d, day, "d", time.Hour, "h")
-	case d < 730*day:
-		return fmt.Sprintf("%d days", d/day)
-	}
-	return fmt.Sprintf("%d years", d/(365*day+6*time.Hour))
-}
-
-func two(d, big time.Duration, bigName string, small time.Duration, smallName string) string {
-	s := fmt.Sprintf("%d %s", d/big, bigName)
-	if rest := d % big / small; rest > 0 {
-		s += fmt.Sprintf(" %d %s", rest, smallName)
-	}
-	return s
-}
+func short(d time.Duration) string { return words.Duration(d) }
 
 // stamp is an instant in JSON, in the local zone; nil for none.
 func (a *app) stamp(at calendar.Instant) *time.Time {

@@ -44,7 +44,7 @@ func (a *app) undo(_ context.Context, c *cli.Command) error {
 	if ok, err := a.confirm(c, "Undo the last change?"); err != nil || !ok {
 		return err
 	}
-	if err := plan.Commit(a.env(), a.now()); err != nil {
+	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}
 	fmt.Fprintln(a.err, a.err.good("undone"))

@@ -135,7 +135,7 @@ func (a *app) stateNow(ctx context.Context, f gates.File) (string, error) {
 	case err != nil:
 		return "waits for a keeper: none runs, and nothing opens by itself", nil
 	case status.Paused:
-		return "waits: all is paused", nil
+		return "is paused, as all is, until \"timegate resume\" or the end of the pause", nil
 	case st.Waiting != "":
 		return "waits for " + st.Waiting, nil
 	case st.Next != nil:

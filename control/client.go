@@ -68,6 +68,13 @@ func (c *Client) Send(ctx context.Context, name string) (Answer, error) {
 	return c.command(ctx, "/send", Command{Name: name})
 }
 
+// Reload has the folder of gates read now, and returns when what is there is in
+// force. The keeper reads it by itself a moment later in any case.
+func (c *Client) Reload(ctx context.Context) error {
+	_, err := c.command(ctx, "/reload", Command{})
+	return err
+}
+
 // Stage lets something happen on a staged machine.
 func (c *Client) Stage(ctx context.Context, words []string) (Answer, error) {
 	return c.command(ctx, "/stage", Command{Words: words})

@@ -116,6 +116,7 @@ const (
 	Pause  Verb = "pause"
 	Resume Verb = "resume"
 	Send   Verb = "send"
+	Reload Verb = "reload" // read the folder of gates now; it is answered when they are in force
 )
 
 // Command is what a keeper is asked to do.

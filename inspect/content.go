@@ -55,7 +55,7 @@ func content(path string, who Who) []gate.Finding {
 		add("architecture", fmt.Sprintf("the script %s wants an interpreter that does not fit: %s", path, problem), "install the one for this machine")
 	} else if whole {
 		if problem := syntaxError(interpreter, path, who); problem != "" {
-			add("script-syntax", problem, "mend the script; its interpreter says this without running it")
+			add("script-syntax", problem, "fix the script; its interpreter reported this without running it")
 		}
 	}
 	return out

@@ -33,14 +33,20 @@ func (e *InstallError) Error() string { return e.Problem + "; " + e.Remedy }
 // Installation lists what lets a scope's keeper begin by itself: in the system
 // scope with the machine, through its init system; in the user scope when the
 // person logs on to a desktop. It lies below root, "/" for this machine.
-// program is the whole path of timegate.
-func Installation(scope gate.Scope, root, program string) ([]Piece, error) {
+// program is the whole path of timegate. own tells that the home is in one folder,
+// which a person's keeper can have.
+func Installation(h home.Home, own bool, root, program string) ([]Piece, error) {
+	scope := h.Scope
 	below := func(path string) string { return filepath.Join(root, path) }
 	if scope == gate.User {
-		entry := below(filepath.Join(xdg.ConfigHome, "autostart", "timegate-keeper.desktop"))
+		name, options := "timegate-keeper.desktop", "--scope user"
+		if own {
+			name, options = "timegate-keeper-"+h.ID()+".desktop", "--home "+desktop.Quote(h.State)
+		}
+		entry := below(filepath.Join(xdg.ConfigHome, "autostart", name))
 		return []Piece{
 			{Path: filepath.Dir(entry), Mode: fs.ModeDir | 0o755},
-			{Path: entry, Mode: 0o644, Text: autostart(program)},
+			{Path: entry, Mode: 0o644, Text: autostart(program, options)},
 		}, nil
 	}
 	if root == "/" {
@@ -51,6 +57,9 @@ func Installation(scope gate.Scope, root, program string) ([]Piece, error) {
 	}
 	if found := inspect.WritableByOthers(program); root == "/" && len(found) > 0 { // it will have root's rights
 		return nil, &InstallError{strings.Replace(found[0].Message, "the gate file", "the program", 1), found[0].Remedy}
+	}
+	if own {
+		return nil, &InstallError{"the service of the system scope keeps its own places, and no other home", "leave --home and TIMEGATE_HOME out"}
 	}
 	const units = "/etc/systemd/system"
 	return []Piece{
@@ -105,9 +114,9 @@ WantedBy=multi-user.target
 
 // autostart is the entry by which a desktop starts a person's keeper (Desktop
 // Application Autostart Specification).
-func autostart(program string) string {
+func autostart(program, options string) string {
 	e := desktop.Entry{Name: "Time Gate keeper", Comment: "Starts programs at logon, at times and on events",
-		Exec: desktop.Quote(program) + " --scope user keeper run", NoDisplay: true}
+		Exec: desktop.Quote(program) + " " + options + " keeper run", NoDisplay: true}
 	return e.Text(written)
 }
 

@@ -77,7 +77,13 @@ func (k *Keeper) Command(ctx context.Context, c control.Command) (control.Answer
 			k.obey(c, answer)
 			return
 		}
-		k.reload(func() { k.obey(c, answer) })
+		k.reload(func() {
+			if c.Verb == control.Reload {
+				answer(control.Answer{Known: true})
+				return
+			}
+			k.obey(c, answer)
+		})
 	})
 	if err != nil {
 		return control.Answer{}, err

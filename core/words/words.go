@@ -35,9 +35,9 @@ func reason(r engine.Reason) string {
 		return fmt.Sprintf("try %d of %d", a.Number, a.Of)
 	case engine.CodeCatchUp:
 		if a.Count == 1 {
-			return fmt.Sprintf("started late: a start was missed %s ago", span)
+			return fmt.Sprintf("started %s late: it was missed", span)
 		}
-		return fmt.Sprintf("started late: %d starts were missed, the last %s ago", a.Count, span)
+		return fmt.Sprintf("started %s late, for %d starts that were missed", span, a.Count)
 	case engine.CodeAfter:
 		return fmt.Sprintf("waited %s for run %d to end", span, a.Run)
 
@@ -118,13 +118,38 @@ func outcome(r engine.Reason, span string) string {
 	return string(r.Code)
 }
 
-// Span writes a length of time, without milliseconds where they say nothing.
-func Span(s engine.Span) string {
-	d := time.Duration(s)
-	if d >= 10*time.Second {
-		d = d.Truncate(time.Second)
+// Span writes a length of time.
+func Span(s engine.Span) string { return Duration(time.Duration(s)) }
+
+// Duration rounds a length of time down to at most two units, as people say it: "4 h
+// 12 min"; what is below a second is told only where that is all there is.
+func Duration(d time.Duration) string {
+	const day = 24 * time.Hour
+	switch {
+	case d < time.Millisecond:
+		return "<1 ms"
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return two(d, time.Minute, "min", time.Second, "s")
+	case d < day:
+		return two(d, time.Hour, "h", time.Minute, "min")
+	case d < 60*day:
+		return two(d, day, "d", time.Hour, "h")
+	case d < 730*day:
+		return fmt.Sprintf("%d days", d/day)
 	}
-	return phrase.FormatSpan(d)
+	return fmt.Sprintf("%d years", d/(365*day+6*time.Hour))
+}
+
+func two(d, big time.Duration, bigName string, small time.Duration, smallName string) string {
+	s := fmt.Sprintf("%d %s", d/big, bigName)
+	if rest := d % big / small; rest > 0 {
+		s += fmt.Sprintf(" %d %s", rest, smallName)
+	}
+	return s
 }
 
 // many says what a start stands for.

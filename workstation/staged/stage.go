@@ -46,7 +46,7 @@ var stagedEvents = []stagedEvent{
 	{"device", "NAME", "a device turns up", (*Machine).device},
 	{"memory", "AMOUNT", "so much memory is free", (*Machine).setMemory},
 	{"disk", "PATH AMOUNT", "so much of the disk at the path is free", (*Machine).setDisk},
-	{"clock", "+SPAN|-SPAN", "the clock is set forward or back; of a machine asleep, time passes", (*Machine).setClock},
+	{"clock", "+SPAN|-SPAN|TIME", "the clock is set forward or back, or to the next such time of day; of a machine asleep, time passes", (*Machine).setClock},
 }
 
 // EventHelp returns what can be staged: each word, its arguments and what it does.
@@ -291,6 +291,12 @@ func (m *Machine) crossed(what phrase.EventKind, path string, free int64) {
 func trimDisk(name string) string { return strings.TrimPrefix(name, "disk:") }
 
 func (m *Machine) setClock(args []string) error {
+	for _, layout := range []string{"15:04", "15:04:05"} {
+		if at, err := time.Parse(layout, args[0]); err == nil {
+			m.Jump(m.until(at))
+			return nil
+		}
+	}
 	sign := time.Duration(1)
 	span, ok := strings.CutPrefix(args[0], "+")
 	if !ok {
@@ -300,8 +306,18 @@ func (m *Machine) setClock(args []string) error {
 	}
 	d, err := phrase.ParseSpan(span)
 	if err != nil || !ok {
-		return errors.Join(err, &StageError{fmt.Sprintf("%q does not say by how much", args[0]), "write +2h or -30m"})
+		return errors.Join(err, &StageError{fmt.Sprintf("%q does not say by how much", args[0]), "write +2h, -30m or 18:30"})
 	}
 	m.Jump(sign * d)
 	return nil
+}
+
+// until is how long it is until the next such time of day.
+func (m *Machine) until(at time.Time) time.Duration {
+	now := m.Now().In(m.zone.Location())
+	next := time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), at.Second(), 0, now.Location())
+	if !next.After(now) {
+		next = next.AddDate(0, 0, 1)
+	}
+	return next.Sub(now)
 }

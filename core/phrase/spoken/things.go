@@ -2,6 +2,7 @@ package spoken
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -97,7 +98,10 @@ func (r *reader) takeLine() bool {
 	begin := r.at
 	r.maybe("a", "the", "line", "lines", "message", "with", "containing", "like", "matching", "that", "says", "contains", "word", "text")
 	what := ""
-	if w := r.word(0); strings.HasPrefix(w, "\"") && !strings.HasPrefix(w, "\"/") && !strings.HasPrefix(w, "\"~") {
+	if w := r.word(0); len(w) > 2 && w[0] == '\'' && w[len(w)-1] == '\'' {
+		what = strconv.Quote(strings.Trim(r.tokens[r.at].text, "'"))
+		r.at++
+	} else if strings.HasPrefix(w, "\"") && !strings.HasPrefix(w, "\"/") && !strings.HasPrefix(w, "\"~") {
 		what = r.tokens[r.at].text
 		r.at++
 	}
