@@ -26,7 +26,8 @@ var docMasks = append([]mask{
 	{regexp.MustCompile(`\d+ start(s)? in 28 days.*`), "STARTS"},
 	{regexp.MustCompile(`<?\b\d+ (ms|s|min|h|d|days)\b( \d+ (s|min|h))?`), "SPAN"},
 	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ [A-Z]\w\w( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},
-}, masks...)
+	{regexp.MustCompile(`keeper-[0-9a-f]{12}`), "keeper-ID"},
+}, append(masks, mask{regexp.MustCompile(`SPAN ago`), "AGO"})...)
 
 func docMasked(text string) string {
 	for _, m := range docMasks {
@@ -51,6 +52,9 @@ func TestPages(t *testing.T) {
 			text, err := os.ReadFile(file)
 			if err != nil {
 				t.Fatal(err)
+			}
+			if left := time.Until(time.Now().Truncate(time.Hour).Add(time.Hour)); left < time.Minute {
+				time.Sleep(left) // the README's keeper lives by the real clock, and has a gate that opens then
 			}
 			p := newDocPage(t)
 			got := docBlock.ReplaceAllStringFunc(string(text), p.block)
@@ -174,7 +178,7 @@ func (p *docPage) run(command string) string {
 	}
 	<-ended
 	text := strings.ReplaceAll(ansi.Strip(out.String()), "\r\n", "\n")
-	for _, as := range [][2]string{{p.home, "/home/maren"}, {"in " + home.Folder() + ":", "in /home/maren:"}, {"/tmp/…/", "/home/…/"}} {
+	for _, as := range [][2]string{{program, "/home/maren/bin/timegate"}, {p.home, "/home/maren"}, {"in " + home.Folder() + ":", "in /home/maren:"}, {"/tmp/…/", "/home/…/"}} {
 		text = strings.ReplaceAll(text, as[0], as[1])
 	}
 	for n := len("/tmp/tg"); n < len(p.home); n++ { // one that was cut
