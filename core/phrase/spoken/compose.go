@@ -37,6 +37,9 @@ func (r *reader) compose() []Reading {
 
 // settle makes up its mind about what was left open while reading.
 func (r *reader) settle() bool {
+	if r.office && len(r.days)+len(r.dates)+len(r.yearless) == 0 {
+		r.days = []string{"weekdays"}
+	}
 	if r.relative != nil && len(r.times) == 0 {
 		r.times = append(r.times, *r.relative)
 	}
@@ -247,11 +250,30 @@ func (r *reader) nextDay() calendar.Day {
 	const year = 366
 	for day := from; day < from+year; day++ {
 		_, month, n := day.Date()
-		if (r.days[0] == weekdays[day.Weekday()] || r.days[0] == "day "+itoa(n)) && (len(r.months) == 0 || r.months[0] == monthNames[month-1][:3]) {
+		if isDay(r.days[0], day, n) && (len(r.months) == 0 || r.months[0] == monthNames[month-1][:3]) {
 			return day
 		}
 	}
 	return from
+}
+
+// isDay reports whether a date, the nth of its month, is a day as it is said.
+func isDay(said string, day calendar.Day, n int) bool {
+	ends := func(days calendar.Day) bool { // of its month
+		_, this, _ := day.Date()
+		_, next, _ := (day + days).Date()
+		return this != next
+	}
+	weekday := weekdays[day.Weekday()]
+	switch which, what, _ := strings.Cut(said, " "); {
+	case said == weekday || said == "day "+itoa(n):
+		return true
+	case which == "last":
+		return what == weekday && ends(7) || what == "day" && ends(1)
+	case what == weekday && len(which) > 2:
+		return which[:len(which)-2] == itoa((n-1)/7+1)
+	}
+	return false
 }
 
 // on says the days and months.

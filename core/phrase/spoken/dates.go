@@ -14,18 +14,18 @@ type monthDay struct {
 	month string // three letters
 }
 
-// next is the first day like this on or after another.
-func (m monthDay) next(from calendar.Day) calendar.Day {
+// next is the first day like this on or after another, and false where there is
+// none, as for 31 feb.
+func (m monthDay) next(from calendar.Day) (calendar.Day, bool) {
 	year, _, _ := from.Date()
-	for {
-		day, err := calendar.ParseDay(dateText(year, monthIndex(m.month)+1, m.day))
-		if err == nil && day >= from {
-			return day
+	const leap = 8 // years at most to the next 29 feb
+	for range leap + 1 {
+		if day, err := calendar.ParseDay(dateText(year, monthIndex(m.month)+1, m.day)); err == nil && day >= from {
+			return day, true
 		}
-		if year++; err != nil && m.day > 29 { // 31 feb
-			return from
-		}
+		year++
 	}
+	return from, false
 }
 
 func dateText(year, month, day int) string {
@@ -53,6 +53,11 @@ func (r *reader) dateHere() (calendar.Day, bool) {
 		r.at++
 		return day, err == nil
 	}
+	if day, month, year, ok := dotted(r.word(0)); ok {
+		day, err := calendar.ParseDay(dateText(year, month, day))
+		r.at++
+		return day, err == nil
+	}
 	if days, year, ok := r.monthDays(); ok && len(days) == 1 {
 		return r.dayIn(days[0], year), true
 	}
@@ -69,6 +74,22 @@ func (r *reader) dateHere() (calendar.Day, bool) {
 	}
 	r.at = begin
 	return 0, false
+}
+
+// dotted reads 24.12.2026: the day, the month, the year.
+func dotted(w string) (day, month, year int, ok bool) {
+	parts := strings.Split(w, ".")
+	if len(parts) != 3 || len(parts[2]) != 4 {
+		return 0, 0, 0, false
+	}
+	var n [3]int
+	for i, p := range parts {
+		var err error
+		if n[i], err = strconv.Atoi(p); err != nil {
+			return 0, 0, 0, false
+		}
+	}
+	return n[0], n[1], n[2], true
 }
 
 // byToday reads tomorrow and the like.
@@ -105,7 +126,9 @@ func (r *reader) weekdayAhead(weekday int, after bool) calendar.Day {
 func (r *reader) dayIn(m monthDay, year int) calendar.Day {
 	if year == 0 {
 		r.stuck = r.stuck || r.today.Day == 0
-		return m.next(r.today.Day)
+		day, ok := m.next(r.today.Day)
+		r.stuck = r.stuck || !ok
+		return day
 	}
 	day, err := calendar.ParseDay(dateText(year, monthIndex(m.month)+1, m.day))
 	r.stuck = r.stuck || err != nil

@@ -46,7 +46,8 @@ func monthOf(w string) string {
 	return ""
 }
 
-var ordinals = []string{"first", "second", "third", "fourth", "fifth"}
+var ordinals = []string{"first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth", "eleventh", "twelfth", "thirteenth", "fourteenth", "fifteenth",
+	"sixteenth", "seventeenth", "eighteenth", "nineteenth", "twentieth"}
 
 // ordinal reads first, 2nd, last, second last; "" where none stands here.
 func (r *reader) ordinal() string {

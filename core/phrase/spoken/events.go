@@ -14,7 +14,7 @@ type said struct {
 
 var events = []said{
 	{"boot", []string{"boot", "boots", "booting", "startup", "start-up", "reboot", "reboots", "restart", "restarts", "power on", "powered on", "switched on", "turned on", "switch on", "turn on", "system start", "system starts", "computer starts", "computer starts up",
-		"machine starts", "machine starts up", "pc starts", "pc starts up", "starts up", "start up", "computer boots", "machine boots", "pc boots", "machine has started", "computer has started", "system has started", "pc has started", "workstation starts", "workstation has started", "computer is on", "machine is on", "pc is on", "system boots", "system boots up", "boots up", "is turned on", "is switched on"}},
+		"machine starts", "machine starts up", "pc starts", "pc starts up", "starts up", "start up", "computer boots", "machine boots", "pc boots", "machine has started", "computer has started", "system has started", "pc has started", "workstation starts", "workstation has started", "computer was started", "machine was started", "computer is on", "machine is on", "pc is on", "system boots", "system boots up", "boots up", "is turned on", "is switched on"}},
 	{"shutdown", []string{"shutdown", "shut down", "shuts down", "shutting down", "switched off", "turned off", "power off", "powered off", "switch off", "turn off", "is switched off", "is turned off", "is powered off"}},
 	{"logon", []string{"logon", "log on", "logs on", "logging on", "login", "log in", "logs in", "logging in", "sign in", "signs in", "sign on", "signs on", "signing in", "logged on", "logged in"}},
 	{"logoff", []string{"logoff", "log off", "logs off", "logging off", "logout", "log out", "logs out", "logging out", "sign out", "signs out", "signing out", "logged off", "logged out"}},
@@ -24,13 +24,13 @@ var events = []said{
 	{"resume", []string{"resume", "resumes", "wake", "wakes", "wakes up", "wake up", "waking up", "waking", "wake-up", "wakeup", "back from sleep", "comes back from sleep", "returns from sleep", "lid opens", "lid is opened", "open the lid", "resume from sleep", "resumes from sleep", "wakes from sleep", "wake from sleep", "waking from sleep"}},
 	{"mains", []string{"mains", "on mains", "mains power", "plugged in", "plug in", "power is connected", "power connected", "charger is connected", "charger is plugged in", "power is plugged in", "starts charging", "charging", "on ac", "ac power", "mains power returns", "mains returns", "mains power is back", "power is back", "power returns", "power comes back", "power cable is plugged in", "power cord is plugged in", "power is restored", "plugging in", "starts to charge"}},
 	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in", "switching to battery", "switches to battery", "running on battery", "runs on battery", "goes on battery", "goes to battery", "mains power is lost", "power cable is unplugged", "power fails", "power cable is pulled", "power goes out", "power is out", "power cut", "there is a power cut"}},
-	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet", "wifi connects", "wi-fi connects", "wifi is connected", "wifi is up", "network comes back", "network is back", "internet comes back", "internet is back", "there is internet", "there is a network", "internet is available", "network is available", "network is connected", "goes online", "comes online"}},
-	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost", "internet connection is lost", "network connection is lost", "wifi disconnects", "wi-fi disconnects", "wifi is lost", "internet goes down", "goes offline"}},
+	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet", "go online", "wi-fi is back", "wifi is back", "wifi connects", "wi-fi connects", "wifi is connected", "wifi is up", "network comes back", "network is back", "internet comes back", "internet is back", "there is internet", "there is a network", "internet is available", "network is available", "network is connected", "goes online", "comes online"}},
+	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost", "internet connection is lost", "network connection is lost", "wifi disconnects", "wi-fi disconnects", "wifi is lost", "internet goes down", "goes offline", "go offline"}},
 	{"active", []string{"active", "active again", "is back", "comes back", "touches the keyboard", "touches the mouse"}},
 }
 
 // subjects are who or what an event happens to, which it says by itself.
-var subjects = []string{"the", "a", "an", "i", "we", "my", "our", "laptop", "computer", "machine", "pc", "workstation", "system", "someone", "somebody", "anyone", "anybody", "user", "person", "it", "is", "gets", "has", "been", "goes", "screen", "you", "comes", "we're", "i'm", "user's", "just"}
+var subjects = []string{"the", "a", "an", "i", "we", "my", "our", "laptop", "computer", "machine", "pc", "workstation", "system", "someone", "somebody", "anyone", "anybody", "user", "person", "it", "is", "gets", "has", "been", "goes", "screen", "you", "comes", "we're", "i'm", "user's", "just", "was"}
 
 // leads are words that lead to an event.
 var leads = []string{"when", "whenever", "once", "if", "as", "soon", "after", "at", "on", "upon", "every", "each", "time", "right", "immediately", "before", "just", "the", "a", "first", "my", "directly", "shortly"}
@@ -119,7 +119,8 @@ func (r *reader) takeNamed() bool {
 			}
 			r.event = event
 			r.skip("the|my|a", "screen|computer|laptop|machine|pc|workstation|desktop|system|charger|cable|session")
-			r.maybe("again", "completely", "successfully")
+			r.skip("of|to|into|from", "the|my", "computer|laptop|machine|pc|workstation|system")
+			r.maybe("again", "completely", "successfully", "power")
 			return true
 		}
 		w := r.word(0)

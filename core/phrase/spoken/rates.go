@@ -3,6 +3,8 @@ package spoken
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 )
 
 // often notes how often something happens. Two that do not go together are two
@@ -46,8 +48,8 @@ func (r *reader) takeEvery() bool {
 	if !r.skip("every|each") {
 		return false
 	}
-	switch ordinal := slices.Index(ordinals, r.word(0)) + 1; {
-	case r.skip("other"), ordinal == 2 && r.skip("second"):
+	switch ordinal := r.nth(); {
+	case r.skip("other"), ordinal == 2 && r.skip("second|2nd"):
 		if r.everyOther() {
 			return true
 		}
@@ -178,7 +180,7 @@ func (r *reader) everyOther() bool {
 		return true
 	}
 	if d := slices.Index(weekdays, dayOf(r.word(0))); d >= 0 {
-		second := r.word(-1) == "second"
+		second := r.word(-1) == "second" || r.word(-1) == "2nd"
 		r.at++
 		if begin := r.at; second && r.ofMonth() {
 			r.at = begin
@@ -188,6 +190,14 @@ func (r *reader) everyOther() bool {
 		return r.often(2, "w")
 	}
 	return false
+}
+
+// nth is the number of an ordinal that stands here, or 0; it stays.
+func (r *reader) nth() int {
+	at := r.at
+	defer func() { r.at = at }()
+	n, _ := strconv.Atoi(strings.TrimRight(r.ordinal(), "stndrh"))
+	return n
 }
 
 // everyNth takes "every third monday": that of the month, or each third one.

@@ -117,7 +117,7 @@ func (r *reader) read() {
 // turns reports whether a word may turn the meaning of what stands beside it.
 func turns(w string) bool {
 	return units[w] != "" || dayOf(w) != "" || monthOf(w) != "" || slices.Contains([]string{"before", "after", "except", "but", "not", "unless", "or", "until", "till", "from", "between", "half", "quarter", "first", "last", "next", "other",
-		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus", "low", "below", "under", "above", "full", "exists", "excluded", "nothing", "later", "earlier"}, w)
+		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus", "low", "below", "under", "above", "full", "exists", "excluded", "nothing", "later", "earlier", "quiet"}, w)
 }
 
 // one takes the longest thing that it knows from here.
@@ -179,7 +179,7 @@ var fillers = []string{"the", "a", "an", "please", "on", "at", "in", "of", "it",
 	"as", "soon", "once", "per", "daily", "today", "only", "over", "precisely", "prompt", "regularly", "i", "want", "would", "like", "we"}
 
 // idioms are several words that mean nothing together.
-var idioms = [][]string{{"of|in", "the", "week"}, {"seven", "days", "a", "week"}, {"7", "days", "a", "week"}, {"24", "hours", "a", "day"}, {"all|the", "day|days", "long"}, {"all|whole", "day|days"}, {"around|round", "the", "clock"},
+var idioms = [][]string{{"seven", "days", "a", "week"}, {"7", "days", "a", "week"}, {"24", "hours", "a", "day"}, {"all|the", "day|days", "long"}, {"all|whole", "day|days"}, {"around|round", "the", "clock"},
 	{"day", "and", "night"}, {"all", "the", "time"}, {"every|each|per|a|any", "day|days"}, {"day|days"}, {"to", "start|run|be"}, {"from", "now", "on"}, {"all", "year", "round"}, {"all", "year"}}
 
 func (r *reader) takeFiller() bool {

@@ -19,8 +19,8 @@ func (r *reader) path() (string, bool) {
 // about are words that say that files change, and beside are those that may stand
 // with them.
 var (
-	about  = []string{"file", "files", "document", "documents", "changes", "change", "changed", "something", "anything", "appears", "appear", "arrives", "arrive", "saved", "written", "dropped", "added", "created", "modified", "updated", "edited", "copied"}
-	beside = []string{"a", "an", "new", "folder", "folders", "is", "are", "put", "lands", "comes", "in", "into", "to", "the", "under", "any", "gets", "get", "there", "of", "has", "have", "been", "inside", "within", "someone", "somebody", "and", "or", ",", "directory", "contents"}
+	about  = []string{"file", "files", "document", "documents", "changes", "change", "changed", "something", "anything", "appears", "appear", "arrives", "arrive", "saved", "written", "dropped", "added", "created", "modified", "updated", "edited", "copied", "land", "lands"}
+	beside = []string{"a", "an", "new", "folder", "folders", "is", "are", "put", "comes", "shows", "up", "in", "into", "to", "the", "under", "any", "gets", "get", "there", "of", "has", "have", "been", "inside", "within", "someone", "somebody", "and", "or", ",", "directory", "contents"}
 	kinds  = []string{"pdf", "csv", "txt", "png", "jpg", "jpeg", "xml", "json", "zip", "doc", "docx", "xls", "xlsx", "odt", "ods", "log", "svg", "tif", "tiff", "eps", "html"}
 )
 
@@ -68,6 +68,13 @@ func (r *reader) filesOf(begin int, changes bool, paths []string, glob string) b
 	for {
 		before := r.at
 		r.maybe(",", "and", "then", "once", "it", "they", "are", "is", "has", "have", "been")
+		r.maybe("after", "for")
+		if n, unit, ok := r.span(); ok && r.skip("of", "quiet|silence") && quiet == "" {
+			quiet = itoa(n) + unit
+			continue
+		}
+		r.at = before
+		r.maybe(",", "and", "then", "once", "it", "they", "are", "is", "has", "have", "been")
 		if r.skip("matching") && glob == "" && r.at < len(r.tokens) {
 			glob = r.tokens[r.at].text
 			r.at++
@@ -96,6 +103,15 @@ func (r *reader) filesOf(begin int, changes bool, paths []string, glob string) b
 // takeLine takes a line that is written to a log: "error" appears in /var/log/x.
 func (r *reader) takeLine() bool {
 	begin := r.at
+	r.maybe("the", "log", "file")
+	if p, ok := r.path(); ok && r.skip("contains|has|shows|says") { // the log /var/log/x contains "jam"
+		if w := r.word(0); strings.HasPrefix(w, "\"") {
+			r.event = "line " + r.tokens[r.at].text + " in " + p
+			r.at++
+			return true
+		}
+	}
+	r.at = begin
 	r.maybe("a", "the", "line", "lines", "message", "with", "containing", "like", "matching", "that", "says", "contains", "word", "text")
 	what := ""
 	if w := r.word(0); len(w) > 2 && w[0] == '\'' && w[len(w)-1] == '\'' {
@@ -140,14 +156,14 @@ func (r *reader) amount() (string, bool) {
 // takeLevel takes memory or a disk that runs low.
 func (r *reader) takeLevel() bool {
 	begin := r.at
-	memory, disk, low, path, amount := false, false, false, "", ""
+	memory, disk, low, full, path, amount := false, false, false, false, "", ""
 	for r.at < len(r.tokens) {
 		w := r.word(0)
 		if p, ok := r.path(); ok {
 			path = p
 			continue
 		}
-		if n, ok := r.amount(); ok && low {
+		if n, ok := r.amount(); ok {
 			amount = n
 			continue
 		}
@@ -157,16 +173,18 @@ func (r *reader) takeLevel() bool {
 		case slices.Contains([]string{"disk", "disc", "storage", "space", "partition", "volume"}, w):
 			disk = true
 		case slices.Contains([]string{"low", "full", "less", "below", "under"}, w):
-			low = true
+			low, full = true, full || w == "full" && amount != ""
+		case w == "usage" || w == "exceeds" || w == "over" || w == "above":
+			low, full = true, true
 		case !slices.Contains([]string{"is", "runs", "gets", "running", "than", "of", "free", "left", "available", "on", "in", "has", "the", "falls", "drops", "there", "are", "nearly", "almost", "only", "remaining", "system", "a", "computer", "machine", "short", "becomes", "goes"}, w):
-			return r.levelOf(begin, low, memory, disk || path != "", path, amount)
+			return r.levelOf(begin, low, full, memory, disk || path != "", path, amount)
 		}
 		r.at++
 	}
-	return r.levelOf(begin, low, memory, disk || path != "", path, amount)
+	return r.levelOf(begin, low, full, memory, disk || path != "", path, amount)
 }
 
-func (r *reader) levelOf(begin int, low, memory, disk bool, path, amount string) bool {
+func (r *reader) levelOf(begin int, low, full, memory, disk bool, path, amount string) bool {
 	if !low || memory == disk {
 		r.at = begin
 		return false
@@ -176,6 +194,9 @@ func (r *reader) levelOf(begin int, low, memory, disk bool, path, amount string)
 		if what = "disk " + path; path == "" {
 			what, r.guessed = "disk /", "/"
 		}
+	}
+	if n, err := strconv.Atoi(strings.TrimSuffix(amount, "%")); full && err == nil && n < 100 { // 90% full
+		amount = itoa(100-n) + "%"
 	}
 	if amount == "" {
 		amount = "10%"

@@ -137,6 +137,8 @@ func (r *reader) clockHere() (c clock, ok bool) {
 		if h, ok := r.hour(); ok {
 			return r.half(clock{minute: h*60 + 15, vague: h < 13}), true
 		}
+	case r.skip("quarter", "to|before", "midnight"), r.skip("a", "quarter", "to|before", "midnight"):
+		return clock{minute: 24*60 - 15, fixed: true}, true
 	case r.skip("quarter", "to|before"), r.skip("a", "quarter", "to|before"):
 		if h, ok := r.hour(); ok {
 			return r.half(clock{minute: (h*60 + 24*60 - 15) % (24 * 60), vague: h < 13}), true
@@ -349,9 +351,6 @@ func (r *reader) takeWindow() bool {
 	case r.skip("during|in|within", "working|office|business|work", "hours"), r.skip("working|office|business|work", "hours"):
 		r.setWindow(clock{minute: 9 * 60}, clock{minute: 17 * 60})
 		r.office = true
-		if len(r.days) == 0 {
-			r.days = []string{"weekdays"}
-		}
 		return true
 	}
 	word := ""
