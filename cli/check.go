@@ -153,12 +153,12 @@ func (a *app) printFindings(s *screen, found gate.Findings) {
 		case gate.Warning:
 			severity = s.warn(severity)
 		}
-		fmt.Fprintf(s, "%s: %s: %s [%s]\n", f.Place(), severity, f.Message, f.Code)
+		fmt.Fprintln(s, s.wrapped(fmt.Sprintf("%s: %s: %s [%s]", f.Place(), severity, f.Message, f.Code)))
 		if caret := f.Caret(); caret != "" {
 			fmt.Fprintln(s, indent(caret, "    "))
 		}
 		if f.Remedy != "" {
-			fmt.Fprintf(s, "  %s\n", f.Remedy)
+			fmt.Fprintln(s, "  "+s.wrapped(f.Remedy))
 		}
 	}
 }

@@ -117,7 +117,7 @@ func (a *app) printList(rows []listed) {
 				last += " " + far(r.Last.Ended.Sub(a.now()))
 			}
 		}
-		command := a.briefCommand(r.Run)
+		command := gate.CommandLine(r.Run...)
 		if r.Error != "" {
 			command = r.brief
 		}
@@ -134,14 +134,22 @@ func (a *app) printList(rows []listed) {
 		}
 		cells = append(cells, []string{r.Name, state, next, last, command})
 	}
-	a.out.table([]string{"GATE", "STATE", "DUE", "LATEST", "COMMAND"}, cells)
+	headers := []string{"GATE", "STATE", "DUE", "LATEST", "COMMAND"}
+	if !a.out.fits(headers, cells) {
+		for i, r := range rows {
+			if r.Error == "" {
+				cells[i][len(headers)-1] = a.briefCommand(r.Run)
+			}
+		}
+	}
+	a.out.table(headers, cells)
 }
 
 // briefCommand writes a command for a column: a long folder is shortened, the
 // program's name never is.
 func (a *app) briefCommand(argv []string) string {
 	const long = 28
-	if a.out.width == 0 || len(argv) == 0 || len(argv[0]) <= long {
+	if len(argv) == 0 || len(argv[0]) <= long {
 		return gate.CommandLine(argv...)
 	}
 	dir, base := filepath.Split(argv[0])

@@ -122,17 +122,12 @@ const gap = 2
 // between words; only where that leaves it no room are others cut, with a mark. In
 // a file, lines are as long as they come.
 func (s *screen) table(headers []string, rows [][]string) {
-	widths := make([]int, len(headers))
 	for _, row := range rows {
 		for i := range row {
 			row[i] = cell.Replace(row[i])
 		}
 	}
-	for _, row := range append([][]string{headers}, rows...) {
-		for i, cell := range row {
-			widths[i] = max(widths[i], ansi.StringWidth(cell))
-		}
-	}
+	widths := columns(headers, rows)
 	if s.width > 0 {
 		narrow(widths, s.width-gap*(len(widths)-1))
 	}
@@ -145,6 +140,33 @@ func (s *screen) table(headers []string, rows [][]string) {
 		s.row(&b, row, widths, style)
 	}
 	io.WriteString(s, b.String())
+}
+
+// columns returns how wide each column would like to be.
+func columns(headers []string, rows [][]string) []int {
+	widths := make([]int, len(headers))
+	for _, row := range append([][]string{headers}, rows...) {
+		for i, cell := range row {
+			widths[i] = max(widths[i], ansi.StringWidth(cell))
+		}
+	}
+	return widths
+}
+
+// fits reports whether a table needs no more than the terminal's width.
+func (s *screen) fits(headers []string, rows [][]string) bool {
+	widths := columns(headers, rows)
+	return s.width == 0 || s.offset(widths)+widths[len(widths)-1] <= s.width
+}
+
+// wrapped breaks text between words to the terminal's width, with a margin for the
+// further lines.
+func (s *screen) wrapped(text string) string {
+	const margin, least = 2, 20
+	if s.width < least {
+		return text
+	}
+	return strings.ReplaceAll(ansi.Wordwrap(text, s.width-margin, ""), "\n", "\n"+strings.Repeat(" ", margin))
 }
 
 // row writes one row of a table.
