@@ -108,7 +108,7 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 	program, err := wholeProgram(argv[0])
 	if errors.Is(err, fs.ErrNotExist) {
 		if !c.Bool("later") || !strings.Contains(argv[0], "/") {
-			return nil, usageError("%w; check the path, or give its whole path and --later if it is yet to come", err)
+			return nil, spacedPath(argv, usageError("%w; check the path, or give its whole path and --later if it is yet to come", err))
 		}
 	} else if err != nil {
 		return nil, err

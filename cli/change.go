@@ -121,7 +121,7 @@ func (a *app) changeProgram(c *cli.Command, edit *gate.Edit, g *gate.Gate, argv 
 	}
 	program, err := wholeProgram(argv[0])
 	if err != nil {
-		return nil, usageError("%w; check the path", err)
+		return nil, spacedPath(argv, usageError("%w; check the path", err))
 	}
 	argv[0] = program
 	edit.SetTexts("run", argv)

@@ -148,8 +148,7 @@ func (a *app) printList(rows []listed) {
 // briefCommand writes a command for a column: a long folder is shortened, the
 // program's name never is.
 func (a *app) briefCommand(argv []string) string {
-	const long = 28
-	if len(argv) == 0 || len(argv[0]) <= long {
+	if len(argv) == 0 || len(argv[0]) <= textWidth {
 		return gate.CommandLine(argv...)
 	}
 	dir, base := filepath.Split(argv[0])
@@ -161,7 +160,11 @@ func (a *app) briefCommand(argv []string) string {
 	if a.out.ascii {
 		more = "~"
 	}
-	return gate.CommandLine(append([]string{first + "/" + more + "/" + base}, argv[1:]...)...)
+	brief := first + "/" + more + "/" + base
+	if len(brief) > textWidth {
+		brief = more + "/" + base
+	}
+	return gate.CommandLine(append([]string{brief}, argv[1:]...)...)
 }
 
 // listed joins the files with what the journal and the keeper know.

@@ -220,6 +220,18 @@ func (a *app) commit(plan *gates.Plan, now time.Time) error {
 	return nil
 }
 
+// spacedPath says that a path with a blank wants quotes, where the words of a command
+// together name a file that is there; else it returns the error that there was.
+func spacedPath(argv []string, err error) error {
+	for n := 2; n <= len(argv); n++ {
+		path := strings.Join(argv[:n], " ")
+		if info, statErr := os.Stat(path); statErr == nil && !info.IsDir() {
+			return usageError("a path with a blank wants quotes; write: -- %s", gate.CommandLine(append([]string{path}, argv[n:]...)...))
+		}
+	}
+	return err
+}
+
 // wholeProgram returns the program's whole path, so that it does not depend
 // on where it is started from. Its error is fs.ErrNotExist where there is no
 // such program; the path is then right all the same.

@@ -212,26 +212,32 @@ func (s *screen) offset(widths []int) int {
 	return at
 }
 
+// textWidth is what the last column has at least, where there is room at all.
+const textWidth = 24
+
 // narrow takes from the last column, down to what text needs, and then from the
 // widest until all fit.
 func narrow(widths []int, room int) {
-	const least, text = 6, 24
+	const least = 6
 	last := len(widths) - 1
 	total := 0
 	for _, w := range widths {
 		total += w
 	}
 	if over := total - room; over > 0 {
-		cut := max(min(over, widths[last]-text), 0)
+		cut := max(min(over, widths[last]-textWidth), 0)
 		widths[last] -= cut
 		total -= cut
 	}
 	for total > room {
 		widest := 0
-		for i, w := range widths {
+		for i, w := range widths[:last] {
 			if w >= widths[widest] {
 				widest = i
 			}
+		}
+		if widths[widest] <= least {
+			widest = last
 		}
 		if widths[widest] <= least {
 			return
