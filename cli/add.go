@@ -15,14 +15,14 @@ import (
 
 func (a *app) addCommand() *cli.Command {
 	return &cli.Command{
-		Name: "add", Category: sayCommands, Usage: "write the file of a new gate", ArgsUsage: "NAME --open PHRASE … -- PROGRAM [ARGUMENT …]",
+		Name: "add", Category: sayCommands, Usage: "add a gate", ArgsUsage: "NAME --open PHRASE … -- PROGRAM [ARGUMENT …]",
 		Description: examples(
 			`timegate add humidity-log --open "every 10m" --open boot --about "Log the press room's humidity" -- ~/bin/humidity-log --room press`,
 			`timegate add stock-count --open work="every 30m from 08:00 to 17:30 on mon-fri" --now -- ~/bin/stock-count`,
 			`timegate add vault-copy --open "at 03:20" --set needs.paths=/media/vault --set rules.missed=once -- ~/bin/vault-copy`,
 			`timegate add glue-warm`,
-		) + "The gate is in force at once where a keeper runs. Nothing is written if anything is wrong. On a terminal, a name\n" +
-			"alone asks for all the rest.",
+		) + "A running keeper takes the gate over at once. Nothing is written if anything is wrong. On a terminal, give only a\n" +
+			"name, and you are asked for the rest.",
 		Flags:  gateFlags("a moment to start at, as a `PHRASE`, or as NAME=PHRASE; may be given several times"),
 		Action: a.add,
 	}

@@ -21,12 +21,12 @@ func (a *app) changeCommand() *cli.Command {
 			`timegate change stock-count --open evenings="at 18:00 on mon-fri"`,
 			`timegate change vault-copy --set needs.power=mains --set again.times=3`,
 			`timegate change stock-count`,
-		) + "Only what is given changes; comments and all else in the file stay.\n\n" +
+		) + "Only what you give changes. Comments and everything else in the file stay.\n\n" +
 			"  NAME/OPENING --open PHRASE   gives that opening another phrase\n" +
 			"  NAME/1 --open work=PHRASE    names it as well\n" +
 			"  NAME --open work=PHRASE      changes or adds the opening \"work\"; the others stay\n" +
 			"  NAME --open PHRASE           replaces all openings\n\n" +
-			"\"timegate remove NAME/OPENING\" takes one away. On a terminal, a name alone asks what to change.",
+			"\"timegate remove NAME/OPENING\" takes one away. On a terminal, give only a name, and you are asked what to change.",
 		Flags:  gateFlags("start at this `PHRASE`, or NAME=PHRASE"),
 		Action: a.change,
 	}

@@ -18,7 +18,7 @@ import (
 
 func (a *app) checkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "check", Category: foreseeCommands, Usage: "tell all that is wrong or unwise", ArgsUsage: "[NAME …]",
+		Name: "check", Category: foreseeCommands, Usage: "find everything that is wrong or unwise", ArgsUsage: "[NAME …]",
 		Description: examples(`timegate check`, `timegate check vault-copy`, `timegate check --json`) + "The exit status is 3 where there is an error or a warning, and 0 where there are notes at most.",
 		Action:      a.check,
 	}

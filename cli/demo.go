@@ -34,8 +34,8 @@ const demoRate = 4000
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Category: otherCommands, Usage: "play a day at the Larkspur Bindery, in about 20 seconds",
-		Description: examples(`timegate demo`, `timegate demo --keep ~/larkspur`) + "The programs are really started; the machine is a stand-in whose clock runs fast while nothing does.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "leave the files in `DIR`, which must not be there or be empty", TakesFile: true}},
+		Description: examples(`timegate demo`, `timegate demo --keep ~/larkspur`) + "The programs are really started. The machine is a stand-in, and its clock runs fast while no program does.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "keep the files in `DIR`, which must be new or empty", TakesFile: true}},
 		Action:      a.demo,
 	}
 }

@@ -15,7 +15,7 @@ import (
 
 func (a *app) editCommand() *cli.Command {
 	return &cli.Command{
-		Name: "edit", Category: sayCommands, Usage: "edit a gate's file in your editor, checked before it is in force", ArgsUsage: "NAME",
+		Name: "edit", Category: sayCommands, Usage: "open a gate's file in your editor, and check it before it takes effect", ArgsUsage: "NAME",
 		Description: examples(`timegate edit vault-copy`, `EDITOR=vi timegate edit vault-copy`) +
 			"$VISUAL or $EDITOR is opened on a copy. What is saved is checked as \"check\" does; where something is wrong, the copy\n" +
 			"can be opened again, and nothing that you have written is lost.",

@@ -71,7 +71,7 @@ func (a *app) history(ctx context.Context, c *cli.Command) error {
 		return a.out.printJSON(a.jsonEntries(entries))
 	}
 	if len(entries) == 0 {
-		fmt.Fprintln(a.out, "nothing has been recorded yet")
+		fmt.Fprintln(a.out, "nothing is recorded yet")
 		return nil
 	}
 	a.printEntries(entries)

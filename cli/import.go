@@ -18,7 +18,7 @@ import (
 
 func (a *app) importCommand() *cli.Command {
 	return &cli.Command{
-		Name: "import", Category: otherCommands, Usage: "propose gates from the events of a calendar file", ArgsUsage: "FILE.ics [-- PROGRAM [ARGUMENT …]]",
+		Name: "import", Category: otherCommands, Usage: "turn the events of a calendar file into gates", ArgsUsage: "FILE.ics [-- PROGRAM [ARGUMENT …]]",
 		Description: examples(`timegate import holidays.ics`, `timegate import holidays.ics -- /opt/larkspur/bin/paper-rota`) +
 			"Without a program the proposals are only shown. With one, a gate is written for each event that can be\n" +
 			"said; what cannot be said of an event is listed.",

@@ -18,7 +18,7 @@ import (
 
 func (a *app) installCommand() *cli.Command {
 	return &cli.Command{
-		Name: "install", Usage: "let the keeper begin by itself: with the machine, or when you log on",
+		Name: "install", Usage: "start the keeper automatically, with the machine or when you log on",
 		Description: examples(`timegate keeper install --dry-run`, `timegate keeper install`) + "In the system scope it writes a service for the init system, in the user scope an entry that desktops start at logon.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written, and write nothing"},

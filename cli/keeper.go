@@ -26,21 +26,21 @@ import (
 
 func (a *app) keeperCommand() *cli.Command {
 	return &cli.Command{
-		Name: "keeper", Category: keepCommands, Usage: "the resident that starts the programs", ArgsUsage: "run|status|install|uninstall",
+		Name: "keeper", Category: keepCommands, Usage: "run, install and look at the keeper, which starts the programs", ArgsUsage: "run|status|install|uninstall",
 		Action: a.group,
 		Commands: []*cli.Command{
 			{
-				Name: "run", Usage: "watch the moments and start the programs, until ended", Action: a.keeperRun,
-				Description: examples(`timegate keeper run`, `timegate --home ~/tg keeper run`, `timegate keeper run --staged --at "2026-11-30 06:30"`) + "SIGTERM or SIGINT ends the keeper, not the programs that it started; the next keeper watches them further.\n\nWith --staged the machine is a stand-in: \"timegate stage\" says what happens to it, and the programs are really started.",
+				Name: "run", Usage: "start the programs at their moments, until you end it", Action: a.keeperRun,
+				Description: examples(`timegate keeper run`, `timegate --home ~/tg keeper run`, `timegate keeper run --staged --at "2026-11-30 06:30"`) + "SIGTERM or SIGINT ends the keeper, not the programs that it started. The next keeper goes on watching them.\n\nWith --staged the machine is a stand-in: \"timegate stage\" says what happens to it, and the programs are really started.",
 				Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "staged", Usage: "on a stand-in for a machine, for trying things out"},
-					&cli.StringFlag{Name: "at", Usage: "with --staged: begin at this `TIME`, as in \"2026-11-30 06:30\""},
+					&cli.BoolFlag{Name: "staged", Usage: "use a stand-in for the machine, to try things out"},
+					&cli.StringFlag{Name: "at", Usage: "with --staged: start at this `TIME`, as in \"2026-11-30 06:30\""},
 					&cli.BoolFlag{Name: "set-aside", Usage: "move a damaged journal aside, save what can be read of it, and begin a new one (user scope)"},
 					&cli.FloatFlag{Name: "speed", Usage: "with --staged: let the clock run `N` times faster while no program runs", Value: 1},
 				},
 			},
 			{
-				Name: "status", Usage: "what the keeper does", Action: a.keeperStatus,
+				Name: "status", Usage: "the state of the keeper and of the machine", Action: a.keeperStatus,
 				Description: examples(`timegate keeper status`, `timegate keeper status --json`),
 			},
 			a.installCommand(), a.uninstallCommand(),

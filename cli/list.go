@@ -85,7 +85,7 @@ func (a *app) list(ctx context.Context, c *cli.Command) error {
 func (a *app) sayTroubles(ctx context.Context) {
 	status, err := a.client.Status(ctx)
 	if errors.Is(err, control.ErrNoKeeper) {
-		fmt.Fprintln(a.err, a.err.faint("no keeper runs: nothing starts by itself"))
+		fmt.Fprintln(a.err, a.err.faint("no keeper is running, so nothing starts by itself"))
 	}
 	for _, t := range status.Troubles {
 		if t.Stops {
@@ -108,7 +108,10 @@ func (a *app) printList(rows []listed) {
 				next = a.localFar(*r.Next)
 			}
 		} else if r.event != "" {
-			const room = 32
+			room := 32
+			if tight {
+				room = len("Thu 26 Nov 09:45")
+			}
 			next = a.out.faint(ansi.Truncate(r.event, room, "…"))
 		}
 		if r.Last != nil {
@@ -161,7 +164,7 @@ func (a *app) briefCommand(argv []string) string {
 		more = "~"
 	}
 	brief := first + "/" + more + "/" + base
-	if len(brief) > textWidth {
+	if ansi.StringWidth(brief) > textWidth {
 		brief = more + "/" + base
 	}
 	return gate.CommandLine(append([]string{brief}, argv[1:]...)...)

@@ -10,9 +10,9 @@ import (
 
 func (a *app) outputCommand() *cli.Command {
 	return &cli.Command{
-		Name: "output", Category: watchCommands, Usage: "what a run has printed", ArgsUsage: "RUN",
-		Description: examples(`timegate output 12`, `timegate output 12 --raw > printed.txt`) + "The number of a run is in \"timegate history\". On a terminal, what that would act on is written out, as in \\x1b.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "as it was printed, also to a terminal"}},
+		Name: "output", Category: watchCommands, Usage: "what a run printed", ArgsUsage: "RUN",
+		Description: examples(`timegate output 12`, `timegate output 12 --raw > printed.txt`) + "The number of a run is in \"timegate history\". On a terminal, control characters are written out, as in \\x1b.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "print it as it is, even to a terminal"}},
 		Action:      a.output,
 	}
 }
@@ -50,7 +50,7 @@ func (a *app) output(_ context.Context, c *cli.Command) error {
 		return a.out.printJSON(map[string]any{"run": run, "output": string(text)})
 	}
 	if len(text) == 0 && e.Usage.Output > 0 {
-		fmt.Fprintf(a.err, "what run %d printed (%s) is no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
+		fmt.Fprintf(a.err, "the output of run %d (%s) is no longer kept\n", run, plural(int(e.Usage.Output), "byte"))
 	}
 	if c.Bool("raw") {
 		_, err = a.out.Forward.Write(text)

@@ -10,9 +10,9 @@ import (
 
 func (a *app) pauseCommand() *cli.Command {
 	return &cli.Command{
-		Name: "pause", Category: keepCommands, Usage: "let nothing start by itself",
-		Description: examples(`timegate pause --for 2h`, `timegate pause`) + "What runs goes on. Moments that come meanwhile are passed over and recorded when the pause ends.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "for", Usage: "end the pause after this `SPAN`"}},
+		Name: "pause", Category: keepCommands, Usage: "pause: nothing starts by itself until you resume",
+		Description: examples(`timegate pause --for 2h`, `timegate pause`) + "Programs that run go on. Moments that come during the pause are skipped, and recorded when it ends.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "for", Usage: "resume after this `DURATION`, such as 2h"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err

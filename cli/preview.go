@@ -29,7 +29,7 @@ func (a *app) previewCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "last `TIME`"},
 			&cli.StringFlag{Name: "zone", Usage: "as if the workstation were in this time `ZONE`, such as Europe/Paris"},
 			&cli.IntFlag{Name: "count", Usage: "how many dues of each, as a `NUMBER`", Value: 10},
-			&cli.BoolFlag{Name: "describe", Usage: "say of each gate what it is and does as well"},
+			&cli.BoolFlag{Name: "describe", Usage: "also describe each gate"},
 		},
 		Action: a.preview,
 	}

@@ -33,10 +33,10 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` to run as (system scope)"},
 		&cli.BoolFlag{Name: "elevated", Usage: "run with root's rights (system scope)"},
 		&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
-		&cli.StringFlag{Name: "longest", Usage: "end the program after this `SPAN`"},
-		&cli.StringFlag{Name: "busy", Usage: "`RULE` where it still runs: skip, queue, replace or beside"},
+		&cli.StringFlag{Name: "longest", Usage: "end the program after this `DURATION`, such as 2h"},
+		&cli.StringFlag{Name: "busy", Usage: "`RULE` for a moment that comes while it runs: skip, queue, replace or beside"},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
-		&cli.BoolFlag{Name: "copy-script", Usage: "copy the program to a place of Time Gate's own, where it stays and nobody else can change it"},
+		&cli.BoolFlag{Name: "copy-script", Usage: "keep a copy of the script that nobody else can change, and run that"},
 		&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
 		nowFlag(),
 		laterFlag(),
@@ -46,7 +46,7 @@ func gateFlags(open string) []cli.Flag {
 
 // nowFlag starts a gate besides its moments.
 func nowFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "now", Usage: "start it once at once as well"}
+	return &cli.BoolFlag{Name: "now", Usage: "also start it now, once"}
 }
 
 // keeperForNow refuses --now where nobody could start anything.
@@ -264,7 +264,7 @@ func (e *missingProgram) Unwrap() error { return fs.ErrNotExist }
 // sayKeeper tells if nothing will start because no keeper runs.
 func (a *app) sayKeeper() {
 	if _, err := a.client.Status(context.Background()); errors.Is(err, control.ErrNoKeeper) {
-		fmt.Fprintln(a.err, a.err.faint("no keeper runs: nothing starts by itself until \"timegate keeper run\""))
+		fmt.Fprintln(a.err, a.err.faint("no keeper is running, so nothing starts by itself; start one with: timegate keeper run"))
 	}
 }
 

@@ -12,7 +12,7 @@ import (
 
 // laterFlag lets something be written that does not work yet.
 func laterFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "later", Usage: "write it although something that it needs is yet to come"}
+	return &cli.BoolFlag{Name: "later", Usage: "write it although something that it needs is missing"}
 }
 
 // yetToCome are findings about what may come later: the program, its folder, its

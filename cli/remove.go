@@ -14,7 +14,7 @@ import (
 
 func (a *app) removeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "remove", Category: sayCommands, Usage: "take a gate, or one of its openings, away, after a question", ArgsUsage: "NAME[/OPENING]",
+		Name: "remove", Category: sayCommands, Usage: "remove a gate, or one of its openings", ArgsUsage: "NAME[/OPENING]",
 		Description: examples(`timegate remove paper-rota`, `timegate remove stock-count/saturdays --yes`) +
 			"The gate's file goes to the folder \"removed\" beside the gates; what it has run stays in the history. A program that\n" +
 			"runs now is not ended. \"timegate undo\" brings it back.",

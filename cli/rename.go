@@ -16,7 +16,7 @@ func (a *app) renameCommand() *cli.Command {
 	return &cli.Command{
 		Name: "rename", Category: sayCommands, Usage: "give a gate another name", ArgsUsage: "OLD NEW",
 		Description: examples(`timegate rename stock-count shelf-count`, `timegate rename stock-count shelf-count --yes`) +
-			"Its history goes along, and what runs goes on. Gates that open at the end, failure or start of it are changed with it.",
+			"Its history goes along, and running programs go on. Gates that open when it ends, fails or starts are changed as well.",
 		Flags:  []cli.Flag{yesFlag()},
 		Action: a.rename,
 	}

@@ -19,7 +19,7 @@ func (a *app) resumeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "no longer paused; %s passed over meanwhile\n", plural(len(ans.Decisions), "opening"))
+			fmt.Fprintf(a.out, "resumed; %s skipped during the pause\n", plural(len(ans.Decisions), "opening"))
 			return nil
 		},
 	}

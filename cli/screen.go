@@ -159,6 +159,13 @@ func (s *screen) fits(headers []string, rows [][]string) bool {
 	return s.width == 0 || s.offset(widths)+widths[len(widths)-1] <= s.width
 }
 
+// wrap breaks text between words, and inside of one only where it has no room in a
+// line. A hyphen joins a word, as in --quiet.
+func wrap(text string, width int) string {
+	const joiner = "\u2011"
+	return strings.ReplaceAll(ansi.Wrap(strings.ReplaceAll(text, "-", joiner), width, ""), joiner, "-")
+}
+
 // wrapped breaks text between words to the terminal's width, with a margin for the
 // further lines.
 func (s *screen) wrapped(text string) string {
@@ -166,7 +173,7 @@ func (s *screen) wrapped(text string) string {
 	if s.width < least {
 		return text
 	}
-	return strings.ReplaceAll(ansi.Wordwrap(text, s.width-margin, ""), "\n", "\n"+strings.Repeat(" ", margin))
+	return strings.ReplaceAll(wrap(text, s.width-margin), "\n", "\n"+strings.Repeat(" ", margin))
 }
 
 // row writes one row of a table.
@@ -182,7 +189,7 @@ func (s *screen) row(b *strings.Builder, row []string, widths []int, style func(
 		switch {
 		case width > widths[i] && i == last:
 			margin := strings.Repeat(" ", pad)
-			for j, line := range strings.Split(ansi.Wrap(cell, widths[i], ""), "\n") {
+			for j, line := range strings.Split(wrap(cell, widths[i]), "\n") {
 				if j > 0 {
 					b.WriteByte('\n')
 					margin = strings.Repeat(" ", s.offset(widths))
@@ -213,7 +220,7 @@ func (s *screen) offset(widths []int) int {
 }
 
 // textWidth is what the last column has at least, where there is room at all.
-const textWidth = 24
+const textWidth = 20
 
 // narrow takes from the last column, down to what text needs, and then from the
 // widest until all fit.

@@ -99,13 +99,13 @@ var rules = []struct {
 	}},
 	{"busy", []string{"rules.busy"}, func(g *gate.Gate) string {
 		return map[string]string{
-			gate.BusySkip: "skip: a moment that comes while it runs is passed over", gate.BusyQueue: "queue: one start waits until the run has ended",
+			gate.BusySkip: "skip: a moment that comes while it runs is skipped", gate.BusyQueue: "queue: one start waits until the run has ended",
 			gate.BusyReplace: "replace: the run is ended and the program started anew", gate.BusyBeside: "beside: it is started beside the one that runs",
 		}[g.Rules.Busy]
 	}},
 	{"missed", []string{"rules.missed", "rules.missed_within"}, func(g *gate.Gate) string {
 		if g.Rules.Missed != gate.MissedOnce {
-			return "skip: what comes while the machine is asleep or off is passed over"
+			return "skip: moments during sleep or switch-off are skipped"
 		}
 		return "once: after sleep or switch-off, one start for all that were missed within " + phrase.SpanWords(g.Rules.MissedWithin)
 	}},

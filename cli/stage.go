@@ -17,8 +17,8 @@ func (a *app) stageCommand() *cli.Command {
 		fmt.Fprintf(&list, "\n  %-24s %s", strings.TrimSpace(stagedEvent[0]+" "+stagedEvent[1]), stagedEvent[2])
 	}
 	return &cli.Command{
-		Name: "stage", Category: otherCommands, Usage: "let something happen on a staged machine", ArgsUsage: "EVENT [ARGUMENT …]",
-		Description:     examples(`timegate stage battery 70%`, `timegate stage unlock`, `timegate stage clock +2h`) + "The keeper must have been begun with \"timegate keeper run --staged\". Events:\n" + list.String(),
+		Name: "stage", Category: otherCommands, Usage: "make something happen on a staged machine", ArgsUsage: "EVENT [ARGUMENT …]",
+		Description:     examples(`timegate stage battery 70%`, `timegate stage unlock`, `timegate stage clock +2h`) + "The keeper must have been started with \"timegate keeper run --staged\". Events:\n" + list.String(),
 		SkipFlagParsing: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			words := c.Args().Slice()

@@ -8,8 +8,8 @@ import (
 
 func (a *app) stopCommand() *cli.Command {
 	return &cli.Command{
-		Name: "stop", Category: keepCommands, Usage: "end a gate's programs that run", ArgsUsage: "NAME",
-		Description: examples(`timegate stop vault-copy`, `timegate stop vault-copy --json`) + "The program and all that came of it are asked to end; what has not ended after the gate's \"grace\" is killed.",
+		Name: "stop", Category: keepCommands, Usage: "end the running programs of a gate", ArgsUsage: "NAME",
+		Description: examples(`timegate stop vault-copy`, `timegate stop vault-copy --json`) + "The program and its children are asked to end. What has not ended after limits.grace is killed.",
 		Action:      func(ctx context.Context, c *cli.Command) error { return a.command(ctx, c, a.client.Stop) },
 	}
 }

@@ -5,8 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
@@ -47,7 +45,7 @@ func (a *app) line(label string, text string) {
 // wrapped breaks text between words, so that it stands beside the labels.
 func (a *app) wrapped(text string) string {
 	if room := a.out.width - labelRoom - 3; a.out.width > 0 && room > 20 {
-		return ansi.Wordwrap(text, room, "")
+		return wrap(text, room)
 	}
 	return text
 }

@@ -115,7 +115,7 @@ func TestColours(t *testing.T) {
 		if got := strings.Contains(text, "\x1b[3"); got != tt.colour {
 			t.Errorf("%v %v: colour %v, want %v: %q", tt.env, tt.args, got, tt.colour, text)
 		}
-		if !strings.Contains(text, "broken") || !strings.Contains(text, "no keeper runs") {
+		if !strings.Contains(text, "broken") || !strings.Contains(text, "no keeper is running") {
 			t.Errorf("%v %v: the states are not said in words: %q", tt.env, tt.args, text)
 		}
 	}

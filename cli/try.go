@@ -21,8 +21,8 @@ import (
 
 func (a *app) tryCommand() *cli.Command {
 	return &cli.Command{
-		Name: "try", Category: tryCommands, Usage: "run a program now, in the foreground, just as the keeper would", ArgsUsage: "NAME | -- PROGRAM [ARGUMENT …]",
-		Description: examples(`timegate try humidity-log`, `timegate try vault-copy; echo $?`) + "Same account, folder and environment, no terminal. What it prints is shown; the exit status is 0 where the run counts as a success, else 1.",
+		Name: "try", Category: tryCommands, Usage: "run a gate's program now, in the foreground, just as the keeper would", ArgsUsage: "NAME | -- PROGRAM [ARGUMENT …]",
+		Description: examples(`timegate try humidity-log`, `timegate try vault-copy; echo $?`) + "It gets the same account, folder and environment, and no terminal. What it prints is shown. The exit status is 0 if the run counts as a success, else 1.",
 		Action:      a.try,
 	}
 }

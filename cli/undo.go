@@ -13,8 +13,8 @@ import (
 
 func (a *app) undoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "undo", Category: sayCommands, Usage: "take the last change of gates back, after a question",
-		Description: examples(`timegate undo`, `timegate undo --yes`) + "What one command has written or removed is taken back as a whole. It is refused where one of the files was changed since.\nUndone once more, it comes back.",
+		Name: "undo", Category: sayCommands, Usage: "undo the last change of gates",
+		Description: examples(`timegate undo`, `timegate undo --yes`) + "Everything that the last command wrote or removed is undone together. It is refused if one of the files has changed since.\nUndo once more to bring it back.",
 		Flags:       []cli.Flag{yesFlag()},
 		Action:      a.undo,
 	}

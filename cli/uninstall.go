@@ -10,11 +10,11 @@ import (
 
 func (a *app) uninstallCommand() *cli.Command {
 	return &cli.Command{
-		Name: "uninstall", Usage: "take away what install has written",
+		Name: "uninstall", Usage: "remove what install has written",
 		Description: examples(`timegate keeper uninstall --dry-run`, `timegate keeper uninstall`, `timegate keeper uninstall --purge`) + "Gates, journal and outputs stay, unless --purge says otherwise.",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be taken away"},
-			&cli.BoolFlag{Name: "purge", Usage: "take gates, journal and outputs away too"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be removed"},
+			&cli.BoolFlag{Name: "purge", Usage: "also remove gates, journal and outputs"},
 			yesFlag(),
 			&cli.StringFlag{Name: "root", Usage: "below `DIR`, as given to install", Value: "/", TakesFile: true},
 		},

@@ -21,7 +21,7 @@ import (
 
 func (a *app) weekCommand() *cli.Command {
 	return &cli.Command{
-		Name: "week", Category: foreseeCommands, Usage: "seven days by 24 hours: how many starts when", ArgsUsage: "[NAME …]",
+		Name: "week", Category: foreseeCommands, Usage: "the week as a grid of days and hours", ArgsUsage: "[NAME …]",
 		Description: examples(`timegate week`, `timegate week --from 2026-11-30 --png week.png`) + "Moments that only events bring, such as boot, cannot be foretold and are not in it.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "the first `DAY`; today otherwise"},

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
 	"timegate/control"
@@ -22,9 +21,9 @@ import (
 
 func (a *app) whyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "why", Category: foreseeCommands, Usage: "what happened at a gate's last moments, and which rule decided", ArgsUsage: "NAME",
-		Description: examples(`timegate why vault-copy`, `timegate why vault-copy --count 10`) + "For each of its last moments: what was decided, why, and by which key of the gate's file.",
-		Flags:       []cli.Flag{&cli.IntFlag{Name: "count", Usage: "tell of this `NUMBER` of moments", Value: 3}},
+		Name: "why", Category: foreseeCommands, Usage: "why a gate started or did not, and which rule decided", ArgsUsage: "NAME",
+		Description: examples(`timegate why vault-copy`, `timegate why vault-copy --count 10`) + "For each of its last moments: what was decided and why, the key of the gate's file that decided, and why nothing was started.",
+		Flags:       []cli.Flag{&cli.IntFlag{Name: "count", Usage: "show this `NUMBER` of moments", Value: 3}},
 		Action:      a.why,
 	}
 }
@@ -129,13 +128,13 @@ func (a *app) stateNow(ctx context.Context, f gates.File) (string, error) {
 	case len(st.Running) > 0:
 		return fmt.Sprintf("runs now (run %d)", st.Running[0]), nil
 	case !f.Gate.Enabled:
-		return "is switched off: nothing of it opens by itself", nil
+		return "is switched off: it does not start by itself", nil
 	case !f.Gate.RunsOn(a.host):
-		return "is for other hosts: nothing of it opens here", nil
+		return "is for other hosts: it does not start here", nil
 	case err != nil:
-		return "waits for a keeper: none runs, and nothing opens by itself", nil
+		return "waits for a keeper: none is running, and nothing starts by itself", nil
 	case status.Paused:
-		return "is paused, as all is, until \"timegate resume\" or the end of the pause", nil
+		return "is paused, like all gates, until \"timegate resume\" or the end of the pause", nil
 	case st.Waiting != "":
 		return "waits for " + st.Waiting, nil
 	case st.Next != nil:
@@ -144,7 +143,7 @@ func (a *app) stateNow(ctx context.Context, f gates.File) (string, error) {
 	if event := eventOf(f.Gate); event != "" {
 		return "is ready; it opens on: " + event, nil
 	}
-	return "is ready, and nothing more of it is due", nil
+	return "is ready, but nothing more is due", nil
 }
 
 // eventOf names the first event on which a gate opens, or is "".
@@ -245,7 +244,7 @@ func (a *app) printMoment(m whyMoment) {
 		}
 		margin := len(at) + 4
 		if room := a.out.width - margin; room > 20 {
-			text = ansi.Wordwrap(text, room, "")
+			text = wrap(text, room)
 		}
 		fmt.Fprintf(a.out, "  %s  %s\n", at, strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", margin)))
 	}

@@ -20,7 +20,7 @@ import (
 )
 
 // ErrNoKeeper is returned where no keeper answers.
-var ErrNoKeeper = errors.New("no keeper runs for this home")
+var ErrNoKeeper = errors.New("no keeper is running for this home")
 
 // Client speaks to a home's keeper.
 type Client struct {

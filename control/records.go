@@ -27,7 +27,7 @@ type Records interface {
 	// must ask the keeper is not told.
 	Versions(gate string) ([]journal.Version, error)
 	Kept(at calendar.Instant) (bool, error)
-	// Output returns what a run has printed.
+	// Output returns what a run printed.
 	Output(run int64) ([]byte, error)
 	Close() error
 }

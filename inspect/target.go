@@ -137,7 +137,7 @@ func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {
 		if _, _, ok := o.Plan.Next(now); !ok {
 			out = append(out, gate.Finding{Severity: gate.Warning, Code: "all-past",
 				Message: fmt.Sprintf("opening %s (%s) lies in the past: it will not come again", o.Name, o.When),
-				Remedy:  "give it new dates, or take it out"})
+				Remedy:  "give it new dates, or remove it"})
 		}
 	}
 	if len(g.Opens) == 0 {

@@ -160,7 +160,7 @@ type tidyRule struct {
 	running   map[int64]bool
 }
 
-// output is the files of what a run has printed.
+// output is the files of what a run printed.
 type output struct {
 	run     int64
 	account string
