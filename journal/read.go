@@ -231,13 +231,14 @@ func collect[T any](j *Journal, query string, scan func(*sql.Rows) (T, error), a
 }
 
 func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error) {
-	return collect(j, "SELECT body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
-		var body string
+	return collect(j, "SELECT gate, body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
+		var gate, body string
 		var d engine.Decision
-		err := rows.Scan(&body)
+		err := rows.Scan(&gate, &body)
 		if err == nil {
 			err = json.Unmarshal([]byte(body), &d)
 		}
+		d.Gate = gate // as it is called now
 		return d, err
 	}, args...)
 }

@@ -5,6 +5,7 @@ package keeper
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -215,5 +216,39 @@ func TestStartThatFails(t *testing.T) {
 	}
 	if d = k.ended("glue-warm"); d.Run != 2 {
 		t.Errorf("the next due: %+v", d)
+	}
+}
+
+// TestReload: a gate that was written is in force when the keeper has answered, and one
+// that is wrong says so.
+func TestReload(t *testing.T) {
+	h := homeWith(t)
+	k := keep(t, h, newMachine(t))
+	c := control.NewClient(h)
+	for i, name := range []string{"stock-count", "glue-warm", "job-board"} {
+		put(t, h, name, gateText("/bin/true", `"at 09:00"`))
+		if err := c.Reload(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		s, err := c.Status(t.Context())
+		if _, there := s.Gates[name]; err != nil || !there || len(s.Gates) != i+1 {
+			t.Errorf("after %s there are %v, %v", name, s.Gates, err)
+		}
+	}
+	put(t, h, "glue-warm", "run = 5\n")
+	if err := os.Remove(h.GateFile("job-board")); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Reload(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := c.Status(t.Context()); err != nil || len(s.Gates) != 2 || len(s.Broken) != 1 {
+		t.Errorf("a wrong file and one that is gone: %v, broken %v, %v", s.Gates, s.Broken, err)
+	}
+	if err := k.end(); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Reload(t.Context()); !errors.Is(err, control.ErrNoKeeper) {
+		t.Errorf("where no keeper is: %v", err)
 	}
 }

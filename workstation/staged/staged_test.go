@@ -3,6 +3,7 @@
 package staged_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -128,5 +129,28 @@ func TestScenes(t *testing.T) {
 		}
 		<-m.Wakes()
 		m.SetWake(m.Now().Add(2 * time.Hour))
+	}
+}
+
+// TestClockTo: a staged clock goes to the next such time of day, on the next day where
+// that is over.
+func TestClockTo(t *testing.T) {
+	m := stage(t, 1)
+	m.SetWake(m.Now().Add(72 * time.Hour))
+	at := m.Now()
+	for _, word := range []string{at.Add(2 * time.Hour).Format("15:04"), at.Add(time.Hour).Format("15:04:05")} {
+		before := m.Now()
+		if err := m.Stage([]string{"clock", word}); err != nil {
+			t.Fatal(err)
+		}
+		now := m.Now()
+		if got := now.Format("15:04:05"); !strings.HasPrefix(got, word) || !now.After(before) || now.Sub(before) > 24*time.Hour {
+			t.Errorf("clock %s: from %v to %v", word, before, now)
+		}
+	}
+	for _, word := range []string{"25:00", "2h", "noon", "+", ""} {
+		if err := m.Stage([]string{"clock", word}); err == nil {
+			t.Errorf("clock %q is accepted", word)
+		}
 	}
 }

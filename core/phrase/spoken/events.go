@@ -57,8 +57,8 @@ func (r *reader) takeEvent() bool {
 		r.event = ""
 		r.condition(begin)
 		return true
-	case before && r.event != "shutdown" && r.event != "sleep":
-		r.stuck = true // nobody knows beforehand
+	case before && (r.event != "shutdown" && r.event != "sleep" || begin > 0 && units[r.tokens[begin-1].lower] != ""):
+		r.stuck = true // nobody knows beforehand, or a day before it
 	}
 	first = r.skip("for", "the", "first", "time") || first
 	r.occurrence(first)
