@@ -148,6 +148,9 @@ func unknownCommand(c *cli.Command, name string) error {
 	}
 	remedy := "see \"timegate help\""
 	if meant := meantCommands[name]; meant != "" && c == c.Root() {
+		if given := c.Args().Get(1); gate.ValidName(given) {
+			meant = strings.Replace(meant, "NAME", given, 1)
+		}
 		return usageError("there is no command %q; write: timegate %s", name, meant)
 	}
 	if near, ok := phrase.Nearest(name, names); ok {

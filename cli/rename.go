@@ -84,7 +84,12 @@ func (a *app) renamed(f gates.File, name string) (data []byte, put func() error,
 	put = func() error { return nil }
 	if script := a.home.KeptScript(f.Name); f.Gate.Run[0] == script {
 		edit.SetTexts("run", append([]string{a.home.KeptScript(name)}, f.Gate.Run[1:]...))
-		put = func() error { return copyKept(script, a.home.KeptScript(name)) }
+		put = func() error {
+			if err := copyKept(script, a.home.KeptScript(name)); err != nil {
+				return err
+			}
+			return a.home.NoteScriptSource(name, a.home.ScriptSource(f.Name))
+		}
 	}
 	data, err = edit.Bytes()
 	return data, put, err

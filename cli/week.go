@@ -24,7 +24,7 @@ func (a *app) weekCommand() *cli.Command {
 		Name: "week", Category: foreseeCommands, Usage: "the week as a grid of days and hours", ArgsUsage: "[NAME …]",
 		Description: examples(`timegate week`, `timegate week --from 2026-11-30 --png week.png`) + "Moments that only events bring, such as boot, cannot be foretold and are not in it.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "from", Usage: "the first `DAY`; today otherwise"},
+			&cli.StringFlag{Name: "from", Usage: "the first `DAY`, such as tomorrow or 2026-11-30; today otherwise"},
 			&cli.StringFlag{Name: "png", Usage: "write the week as a picture to `FILE`", TakesFile: true},
 			&cli.StringFlag{Name: "svg", Usage: "write the week as a picture to `FILE`", TakesFile: true},
 		},
@@ -36,11 +36,11 @@ func (a *app) week(ctx context.Context, c *cli.Command) error {
 	a.followClock(ctx)
 	from, _ := a.zone.Local(calendar.InstantOf(a.now()))
 	if text := c.String("from"); text != "" {
-		day, err := calendar.ParseDay(text)
+		at, err := a.timeAhead().read(text)
 		if err != nil {
 			return usageError("--from: %w", err)
 		}
-		from = day
+		from, _ = a.zone.Local(at)
 	}
 	gates, err := a.gatesNamed(c.Args().Slice())
 	if err != nil {
