@@ -214,7 +214,11 @@ func (l *Launcher) hazards(g *gate.Gate, o workstation.Order, a account) []gate.
 func (l *Launcher) Hazards(g *gate.Gate) []gate.Finding {
 	a, err := l.accountOf(g)
 	if err != nil {
-		return []gate.Finding{{Severity: gate.SevereError, Code: "account", Message: err.Error(), Remedy: `take user and elevated out of [as], or write the gate in the system scope, as root: timegate --scope system add …`}}
+		remedy := "check the name; getent passwd lists the accounts"
+		if l.Home.Scope != gate.System {
+			remedy = "remove user from [as], or write the gate in the system scope, as root: timegate --scope system add …"
+		}
+		return []gate.Finding{{Severity: gate.SevereError, Code: "account", Message: err.Error(), Remedy: remedy}}
 	}
 	return l.hazards(g, orderAs(l.Home, g, &engine.Decision{}, a), a)
 }
