@@ -120,11 +120,18 @@ func turns(w string) bool {
 		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus", "low", "below", "under", "above", "full", "exists", "excluded", "nothing", "later", "earlier", "quiet"}, w)
 }
 
-// one takes the longest thing that it knows from here.
+// one takes the first thing that it knows from here; what is said in more words comes
+// before what is said in fewer.
 func (r *reader) one() bool {
-	for _, take := range []func(*reader) bool{(*reader).takeTail, (*reader).takeExcept, (*reader).takeSuccess, (*reader).takeRelative, (*reader).takeDelay, (*reader).takePast, (*reader).takeEvent,
-		(*reader).takeEvery, (*reader).takePart, (*reader).takeWindow, (*reader).takeDate, (*reader).takeDays, (*reader).takeMonths, (*reader).takeTime, (*reader).takeDelayBehind,
-		(*reader).takeCondition, (*reader).takeFiller} {
+	return r.anyOf((*reader).takeStarting, (*reader).takeEnding, (*reader).takeRepeat, (*reader).takeForDays, (*reader).takeHowOften, (*reader).takeZone, (*reader).takeExcept, (*reader).takeSuccess,
+		(*reader).takeRelative, (*reader).takeDelay, (*reader).takePast, (*reader).takeEvent, (*reader).takeEvery, (*reader).takePart, (*reader).takeWindow, (*reader).takeDate, (*reader).takeDays,
+		(*reader).takeMonths, (*reader).takeTime, (*reader).takeDelayBehind, (*reader).takeCondition, (*reader).takeFiller)
+}
+
+// anyOf takes what the first of some can take. One that cannot leaves the place as it
+// was.
+func (r *reader) anyOf(takes ...func(*reader) bool) bool {
+	for _, take := range takes {
 		before := r.at
 		if take(r) && r.at > before {
 			return true
@@ -223,47 +230,48 @@ func (r *reader) condition(begin int) {
 	r.unknown = append(r.unknown, strings.ReplaceAll(strings.Join(words, " "), " ,", ","))
 }
 
-// takeTail takes what bounds a saying.
-func (r *reader) takeTail() bool {
-	begin := r.at
+// takeStarting takes the date from which on something happens.
+func (r *reader) takeStarting() bool {
+	return r.skip("starting|beginning|from|since|after") && r.boundHere(&r.starting)
+}
+
+// takeEnding takes the date up to which it does.
+func (r *reader) takeEnding() bool {
+	return (r.skip("until|till|ending|by|through") || r.starting != 0 && r.skip("to")) && r.boundHere(&r.ending)
+}
+
+// takeRepeat takes "then every 20 seconds for 3 minutes".
+func (r *reader) takeRepeat() bool {
+	if !r.skip("then", "every|each") {
+		return false
+	}
+	n, unit, ok := r.spanOrUnit()
+	if !ok || !r.skip("for") {
+		return false
+	}
+	if long, longUnit, ok := r.span(); ok {
+		r.repeat = fmt.Sprintf("then every %d%s for %d%s", n, unit, long, longUnit)
+		return true
+	}
+	r.repeat = fmt.Sprintf("then every %d%s for ever", n, unit)
+	return r.skip("ever")
+}
+
+// takeZone takes the zone by whose clock it happens.
+func (r *reader) takeZone() bool {
 	switch {
-	case r.skip("starting|beginning|from|since|after") && r.boundHere(&r.starting):
+	case r.skip("utc|gmt"):
+		r.zone = "utc"
 		return true
-	case r.back(begin) && r.skip("until|till|ending|by|through|to") && (r.tokens[begin].lower != "to" || r.starting != 0) && r.boundHere(&r.ending):
-		return true
-	case r.back(begin) && r.skip("then", "every|each"):
-		n, unit, ok := r.spanOrUnit()
-		if !ok || !r.skip("for") {
-			return false
-		}
-		if long, longUnit, ok := r.span(); ok {
-			r.repeat = fmt.Sprintf("then every %d%s for %d%s", n, unit, long, longUnit)
-			return true
-		}
-		r.repeat = fmt.Sprintf("then every %d%s for ever", n, unit)
-		return r.skip("ever")
-	case r.back(begin) && r.skip("for") && r.forDays():
-		return true
-	case r.back(begin) && (r.clocked() || r.event != "") && r.howOften():
-		return true
-	case r.back(begin) && r.skip("zone"), r.back(begin) && r.skip("in") && strings.Contains(r.word(0), "/") && !strings.HasPrefix(r.word(0), "/"):
+	case r.skip("zone"), r.skip("in") && strings.Contains(r.word(0), "/") && !strings.HasPrefix(r.word(0), "/"):
 		if r.at < len(r.tokens) {
 			r.zone = "zone " + r.tokens[r.at].text
 			r.at++
 			r.maybe("time", "zone")
 			return true
 		}
-	case r.back(begin) && r.skip("utc|gmt"):
-		r.zone = "utc"
-		return true
 	}
 	return false
-}
-
-// back returns to where something else was tried; it is always true.
-func (r *reader) back(begin int) bool {
-	r.at = begin
-	return true
 }
 
 // boundHere reads the date at which a saying begins or ends.
@@ -278,8 +286,11 @@ func (r *reader) boundHere(bound *calendar.Day) bool {
 	return true
 }
 
-// howOften reads how often a moment comes: 10 times.
-func (r *reader) howOften() bool {
+// takeHowOften takes how often a moment comes: 10 times.
+func (r *reader) takeHowOften() bool {
+	if !r.clocked() && r.event == "" {
+		return false
+	}
 	r.maybe(",", "for", "only")
 	n, ok := r.number()
 	if !ok || n < 1 || !r.skip("times") || r.ahead("a", "per", "each", "every", "daily", "an") {
@@ -289,8 +300,11 @@ func (r *reader) howOften() bool {
 	return true
 }
 
-// forDays reads how long a saying holds from today on: for two weeks.
-func (r *reader) forDays() bool {
+// takeForDays takes how long a saying holds from today on: for two weeks.
+func (r *reader) takeForDays() bool {
+	if !r.skip("for") {
+		return false
+	}
 	r.maybe("the", "next")
 	n, unit, ok := r.span()
 	if ok && (r.subDay() || r.event != "") && (unit == "s" || unit == "m" || unit == "h") && r.lasting == "" {
