@@ -186,7 +186,11 @@ func (r *reader) everyOther() bool {
 			r.at = begin
 			return false
 		}
+		i := len(r.days)
 		r.days = append(r.days, weekdays[d])
+		if second { // of the month may be meant as well
+			r.variants = append(r.variants, func() { r.days[i], r.every, r.unit = "2nd "+weekdays[d], 0, "" })
+		}
 		return r.often(2, "w")
 	}
 	return false
