@@ -16,6 +16,7 @@ require (
 	github.com/google/shlex v0.0.0-20191202100458-e7afc7fbc510
 	github.com/jezek/xgb v1.1.1
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/sahilm/fuzzy v0.1.3
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0

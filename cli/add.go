@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
+	"timegate/desktop"
 )
 
 func (a *app) addCommand() *cli.Command {
@@ -20,10 +22,12 @@ func (a *app) addCommand() *cli.Command {
 			`timegate add humidity-log --open "every 10m" --open boot --about "Log the press room's humidity" -- ~/bin/humidity-log --room press`,
 			`timegate add stock-count --open work="every 30m from 08:00 to 17:30 on mon-fri" --now -- ~/bin/stock-count`,
 			`timegate add vault-copy --open "at 03:20" --set needs.paths=/media/vault --set rules.missed=once -- ~/bin/vault-copy`,
+			`timegate add job-board --program xterm --open logon`,
 			`timegate add glue-warm`,
 		) + "A running keeper takes the gate over at once. Nothing is written if anything is wrong. On a terminal, give only a\n" +
 			"name, and you are asked for the rest.",
-		Flags:  gateFlags("a moment to start at, as a `PHRASE`, or as NAME=PHRASE; may be given several times"),
+		Flags: append(gateFlags("a moment to start at, as a `PHRASE`, or as NAME=PHRASE; may be given several times"),
+			&cli.StringFlag{Name: "program", Usage: "take the command, its folder, window and description from this `ITEM`; see: timegate find"}),
 		Action: a.add,
 	}
 }
@@ -40,6 +44,17 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 	if err := looseWords(c, argv); err != nil {
 		return err
 	}
+	item, err := a.itemGiven(c)
+	if err != nil {
+		return err
+	}
+	if item != nil {
+		command, err := item.Command()
+		if err != nil {
+			return usageError("--program %s: %w", c.String("program"), err)
+		}
+		argv = append(command, argv...)
+	}
 	if len(argv) == 0 && a.asks() {
 		return a.addAsking(ctx, c, name)
 	}
@@ -50,11 +65,38 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if item != nil {
+		takeItem(g, item)
+	}
 	edit := gate.NewEdit(gate.Format(g))
 	if err := setKeys(c, edit); err != nil {
 		return err
 	}
 	return a.writeEdit(ctx, c, name, g.Run, edit)
+}
+
+// itemGiven returns the item that --program names, or nil.
+func (a *app) itemGiven(c *cli.Command) (*desktop.Entry, error) {
+	name := c.String("program")
+	if name == "" {
+		return nil, nil
+	}
+	item, err := a.itemNamed(name)
+	return &item, err
+}
+
+// takeItem gives a gate what an item says besides its command: what it is for, its
+// folder, and for an application the desktop, in a terminal where it wants one.
+func takeItem(g *gate.Gate, item *desktop.Entry) {
+	g.About = cmp.Or(g.About, item.Comment, item.Generic, item.Name)
+	g.Folder = cmp.Or(g.Folder, item.Folder)
+	if !item.Application() {
+		return
+	}
+	g.As.Desktop = true
+	if item.Terminal {
+		g.As.Window = gate.WindowTerminal
+	}
 }
 
 // writeEdit proposes a gate as an edit has it.

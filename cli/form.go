@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"timegate/core/forecast"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/desktop"
 	"timegate/gates"
 )
 
@@ -136,11 +138,14 @@ var needAnswers = []struct {
 
 // fromAnswers puts what was answered into a gate.
 func (a *app) fromAnswers(g *gate.Gate, w *answers) error {
-	argv, err := commandWords(w.command)
+	argv, item, err := a.commandTyped(w.command)
 	if err != nil {
 		return err
 	}
 	g.Run, g.About = argv, w.about
+	if item != nil {
+		takeItem(g, item)
+	}
 	if opens := answersOf(g).opens; opens != w.opens {
 		rest := g.Opens[min(len(g.Opens), len(w.opens)):]
 		g.Opens = nil
@@ -165,10 +170,10 @@ func (a *app) fromAnswers(g *gate.Gate, w *answers) error {
 	if g.As.User = w.account; g.As.Elevated {
 		g.As.User = ""
 	}
-	if g.As.Desktop = w.window != ""; g.As.Desktop {
-		g.As.Window = w.window
-	} else {
-		g.As.Window = gate.WindowOrdinary
+	if w.window != "" {
+		g.As.Desktop, g.As.Window = true, w.window
+	} else if item == nil {
+		g.As.Desktop, g.As.Window = false, gate.WindowOrdinary
 	}
 	for _, n := range needAnswers {
 		if ticked := slices.Contains(w.needs, n.key); ticked != n.holds(&g.Needs) {
@@ -214,6 +219,46 @@ func commandWords(text string) ([]string, error) {
 // typed below it.
 const formHeight = 12
 
+// commandTyped reads what is to start: a command, or the name of something installed.
+func (a *app) commandTyped(text string) ([]string, *desktop.Entry, error) {
+	argv, err := commandWords(text)
+	if err == nil || strings.Contains(text, "/") || strings.TrimSpace(text) == "" {
+		return argv, nil, err
+	}
+	item, itemErr := a.itemNamed(strings.TrimSpace(text))
+	if itemErr != nil {
+		return nil, nil, itemErr
+	}
+	argv, err = item.Command()
+	if err == nil {
+		argv[0], err = wholeProgram(argv[0])
+	}
+	return argv, &item, err
+}
+
+// itemHelp lists what is installed that may be meant, as it is typed.
+func (a *app) itemHelp(items []desktop.Entry, text string) string {
+	help := []string{"A program with its arguments (words with blanks want quotes), or the name of one that is installed."}
+	if words := strings.Fields(text); len(words) > 0 && !strings.Contains(text, "/") {
+		for _, e := range desktop.Find(items, words) {
+			help = append(help, strings.TrimSuffix(e.ID, ".desktop")+"  "+cmp.Or(e.Comment, e.Generic, e.Name))
+		}
+	}
+	return a.fixedLines(help)
+}
+
+// fixedLines is text of as many lines as a page has room for, since it does not grow.
+func (a *app) fixedLines(text []string) string {
+	const lines, margin = 5, 4
+	for i := range text {
+		text[i] = ansi.Truncate(text[i], max(a.err.width-margin, 20), "…")
+	}
+	for len(text) < lines {
+		text = append(text, "")
+	}
+	return strings.Join(text[:lines], "\n")
+}
+
 // ask runs the form: one question at a time, forth and back, each answer checked.
 func (a *app) ask(ctx context.Context, title string, w *answers) error {
 	check := func(f func(string) error) func(string) error {
@@ -225,11 +270,12 @@ func (a *app) ask(ctx context.Context, title string, w *answers) error {
 		}
 	}
 	moment := func(s string) error { _, _, err := a.momentTyped(s); return err }
+	items := a.items(false)
 	page := func(fields ...huh.Field) *huh.Group { return huh.NewGroup(fields...).Title(title) }
 	pages := []*huh.Group{
-		page(huh.NewInput().Title("What is to start?").Description("A program with its arguments; words with blanks want quotes.").
+		page(huh.NewInput().Title("What is to start?").DescriptionFunc(func() string { return a.itemHelp(items, w.command) }, &w.command).
 			Placeholder("/opt/larkspur/bin/stock-count --all").Value(&w.command).SuggestionsFunc(func() []string { return programsLike(w.command) }, &w.command).
-			Validate(func(s string) error { _, err := commandWords(s); return err })),
+			Validate(func(s string) error { _, _, err := a.commandTyped(s); return err })),
 		page(huh.NewInput().Title("What is it for?").Description("A line that the lists show.").Placeholder("Count the stock").Value(&w.about)),
 		page(huh.NewInput().Title("When?").Placeholder("at 07:30 on mon-fri").Value(&w.opens[0]).DescriptionFunc(func() string { return a.momentHelp(w.opens[0]) }, &w.opens[0]).
 			Validate(moment)),
@@ -308,10 +354,8 @@ func (a *app) momentTyped(text string) (o gate.Opening, note string, err error) 
 	return o, "", errors.New(wrong.Problem)
 }
 
-// momentHelp reads a phrase back as it is typed, with its next dates. It always has
-// as many lines, since the page does not grow.
+// momentHelp reads a phrase back as it is typed, with its next dates.
 func (a *app) momentHelp(text string) string {
-	const lines, margin = 5, 4
 	help := []string{"Such as: at 07:30 on mon-fri", "         every 20m from 09:00 to 16:00", "         boot + 45s, or unlock", "         change in /srv/proofs quiet 5s", "or as you would say it: every other friday"}
 	if o, note, err := a.momentTyped(text); err == nil {
 		help = strings.Split(note+o.Plan.Words(), "\n")
@@ -321,13 +365,7 @@ func (a *app) momentHelp(text string) string {
 			help = append(help, a.local(due.at.Time()))
 		}
 	}
-	for i := range help {
-		help[i] = ansi.Truncate(help[i], max(a.err.width-margin, 20), "…")
-	}
-	for len(help) < lines {
-		help = append(help, "")
-	}
-	return strings.Join(help[:lines], "\n")
+	return a.fixedLines(help)
 }
 
 func accountThere(name string) error {

@@ -41,7 +41,7 @@ var arrows = map[string]string{
 	"workstation/here":   "workstation workstation/linux workstation/window",
 	"workstation/staged": "core/calendar core/engine core/phrase home workstation workstation/here",
 	"workstation/wstest": "core/calendar core/engine core/gate core/phrase workstation workstation/linux",
-	"desktop":            "",
+	"desktop":            "core/phrase",
 	"inspect":            "core/calendar core/gate core/phrase core/words",
 	"home":               "core/engine core/gate core/phrase",
 	"ical":               "core/calendar core/phrase",
@@ -53,7 +53,7 @@ var arrows = map[string]string{
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo gates home ical inspect install journal keeper launch " +
+	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo desktop gates home ical inspect install journal keeper launch " +
 		"workstation workstation/here workstation/staged workstation/zones",
 }
 

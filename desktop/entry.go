@@ -3,7 +3,6 @@
 package desktop
 
 import (
-	"bufio"
 	"fmt"
 	"io"
 	"os"
@@ -11,14 +10,24 @@ import (
 	"strings"
 )
 
-// Entry is the main group of a desktop entry, as far as it is used here.
+// Entry is an application of a desktop entry, or one of its actions, as far as it is
+// used here.
 type Entry struct {
+	ID        string // desktop file ID; behind a colon the action, where it is one
+	File      string
 	Name      string
+	Generic   string // what kind of program it is
 	Comment   string
+	Keywords  []string
 	Exec      string // the program and its arguments, quoted as the key wants it
-	Terminal  bool   // the program wants a terminal
-	NoDisplay bool   // the entry is left out of menus
+	Folder    string // the working folder; "" is not said
+	Icon      string
+	Terminal  bool // the program wants a terminal
+	NoDisplay bool // the entry is left out of menus
 }
+
+// Application reports whether it is an application of the menu, and no program alone.
+func (e *Entry) Application() bool { return strings.HasSuffix(e.File, ".desktop") }
 
 // Folders are where the machine's desktop entries lie (Desktop Menu
 // Specification, XDG_DATA_DIRS). What a person has of their own is left out:
@@ -46,33 +55,16 @@ func Read(path string) (Entry, error) {
 	return parse(io.LimitReader(f, longest)), nil
 }
 
-func parse(r io.Reader) Entry {
-	var e Entry
-	inside := false
-	for s := bufio.NewScanner(r); s.Scan(); {
-		line := strings.TrimSpace(s.Text())
-		if strings.HasPrefix(line, "[") {
-			inside = line == "[Desktop Entry]"
-		}
-		if !inside {
-			continue
-		}
-		key, value, _ := strings.Cut(line, "=")
-		value = strings.TrimSpace(value)
-		switch strings.TrimSpace(key) {
-		case "Name":
-			e.Name = value
-		case "Comment":
-			e.Comment = value
-		case "Exec":
-			e.Exec = value
-		case "Terminal":
-			e.Terminal = value == "true"
-		case "NoDisplay":
-			e.NoDisplay = value == "true"
-		}
+func parse(r io.Reader) Entry { return entryOf(readKeyFile(r)[mainGroup], "") }
+
+// entryOf returns an entry as its main group has it, in a language.
+func entryOf(group map[string]string, locale string) Entry {
+	text := func(key string) string { return unescape(localized(group, key, locale)) }
+	return Entry{
+		Name: text("Name"), Generic: text("GenericName"), Comment: text("Comment"), Keywords: list(localized(group, "Keywords", locale)),
+		Exec: group["Exec"], Folder: unescape(group["Path"]), Icon: unescape(localized(group, "Icon", locale)),
+		Terminal: group["Terminal"] == "true", NoDisplay: group["NoDisplay"] == "true",
 	}
-	return e
 }
 
 // Text returns the entry as a file, below a line of comment.

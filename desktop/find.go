@@ -1,0 +1,132 @@
+package desktop
+
+import (
+	"cmp"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/sahilm/fuzzy"
+
+	"timegate/core/phrase"
+)
+
+// Programs returns the executables of folders, such as those of PATH: of one name the
+// first.
+func Programs(folders []string) []Entry {
+	var out []Entry
+	seen := map[string]bool{}
+	for _, folder := range folders {
+		entries, err := os.ReadDir(folder)
+		if err != nil || !filepath.IsAbs(folder) {
+			continue
+		}
+		for _, d := range entries {
+			path := filepath.Join(folder, d.Name())
+			info, err := os.Stat(path)
+			if err != nil || !info.Mode().IsRegular() || info.Mode()&0o111 == 0 || seen[d.Name()] || strings.HasPrefix(d.Name(), ".") {
+				continue
+			}
+			seen[d.Name()] = true
+			out = append(out, Entry{ID: d.Name(), Name: d.Name(), Exec: Quote(path), File: path, Terminal: true})
+		}
+	}
+	return out
+}
+
+// Find returns the entries that words may mean, the best first. Every word must fit:
+// best the name or ID itself, then the beginning of a word of the name, of what it is
+// for, anything within, letters left out, and last a word that is typed nearly so.
+func Find(entries []Entry, words []string) []Entry {
+	type match struct {
+		Entry
+		tier int
+	}
+	var found []match
+	for _, e := range entries {
+		worst := 0
+		for _, w := range words {
+			tier := e.fits(strings.ToLower(w))
+			if tier == noFit {
+				worst = noFit
+				break
+			}
+			worst = max(worst, tier)
+		}
+		if worst != noFit {
+			found = append(found, match{e, worst})
+		}
+	}
+	slices.SortStableFunc(found, func(a, b match) int {
+		return cmp.Or(cmp.Compare(a.tier, b.tier), -compareTruth(a.Application(), b.Application()), cmp.Compare(len(a.Name), len(b.Name)), strings.Compare(a.Name, b.Name))
+	})
+	if slices.ContainsFunc(found, func(m match) bool { return m.tier < mistyped }) {
+		found = slices.DeleteFunc(found, func(m match) bool { return m.tier == mistyped }) // nothing was
+	}
+	var out []Entry
+	taken := map[string]bool{} // the programs that applications start without more
+	for _, m := range found {
+		argv, _ := m.Command()
+		if len(argv) == 1 {
+			program := filepath.Base(argv[0])
+			if taken[program] && !m.Application() {
+				continue
+			}
+			taken[program] = taken[program] || m.Application()
+		}
+		out = append(out, m.Entry)
+	}
+	return out
+}
+
+func compareTruth(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+// The tiers of what a word means only if it is mistyped, and of what it does not mean.
+const (
+	mistyped = 5
+	noFit    = 100
+)
+
+// fits returns how well a word means an entry, 0 best.
+func (e *Entry) fits(word string) int {
+	name := strings.ToLower(e.Name)
+	id := strings.ToLower(strings.TrimSuffix(e.ID, ".desktop"))
+	argv, _ := e.Command()
+	program := ""
+	if len(argv) > 0 {
+		program = strings.ToLower(filepath.Base(argv[0]))
+	}
+	about := strings.Fields(strings.ToLower(e.Generic + " " + e.Comment + " " + strings.Join(e.Keywords, " ")))
+	begins := func(w string) bool { return strings.HasPrefix(w, word) }
+	named := append(strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune(" -_.:()", r) }), program)
+	switch {
+	case word == name || word == id || word == program || word == strings.ToLower(e.ID):
+		return 0
+	case slices.ContainsFunc(named, begins):
+		return 1
+	case slices.ContainsFunc(about, begins):
+		return 2
+	case strings.Contains(name, word) || strings.Contains(id, word):
+		return 3
+	}
+	const least = 3 // letters, of which others may be left out or mistyped
+	if len(word) < least {
+		return noFit
+	}
+	if len(fuzzy.Find(word, []string{name, program})) > 0 {
+		return 4
+	}
+	if near, ok := phrase.Nearest(word, append(named, about...)); ok && len(near) >= least {
+		return mistyped
+	}
+	return noFit
+}

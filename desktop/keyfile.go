@@ -1,0 +1,106 @@
+package desktop
+
+import (
+	"bufio"
+	"io"
+	"strings"
+)
+
+// keyFile is the content of a desktop entry: its groups, each with its keys as they
+// are written ("Basic format of the file").
+type keyFile map[string]map[string]string
+
+// mainGroup is the group that every entry has.
+const mainGroup = "Desktop Entry"
+
+// readKeyFile reads a file. What is no line of it is passed over, as menus do; of a
+// key that is given twice the first counts.
+func readKeyFile(r io.Reader) keyFile {
+	f := keyFile{}
+	var group map[string]string
+	s := bufio.NewScanner(r)
+	s.Buffer(nil, longest)
+	for s.Scan() {
+		line := strings.TrimSpace(s.Text())
+		if name, ok := strings.CutPrefix(line, "["); ok && strings.HasSuffix(name, "]") {
+			name = strings.TrimSuffix(name, "]")
+			if group = f[name]; group == nil {
+				group = map[string]string{}
+				f[name] = group
+			}
+			continue
+		}
+		key, value, ok := strings.Cut(line, "=")
+		if !ok || group == nil || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if key = strings.TrimSpace(key); group[key] == "" {
+			group[key] = strings.TrimSpace(value)
+		}
+	}
+	return f
+}
+
+// unescape reads a value of the type string ("Possible value types").
+func unescape(value string) string {
+	if !strings.Contains(value, `\`) {
+		return value
+	}
+	var b strings.Builder
+	for i := 0; i < len(value); i++ {
+		if value[i] != '\\' || i+1 == len(value) {
+			b.WriteByte(value[i])
+			continue
+		}
+		i++
+		if plain, ok := map[byte]byte{'s': ' ', 'n': '\n', 't': '\t', 'r': '\r', '\\': '\\', ';': ';'}[value[i]]; ok {
+			b.WriteByte(plain)
+		} else {
+			b.WriteString(value[i-1 : i+1])
+		}
+	}
+	return b.String()
+}
+
+// list reads a value of several strings, each with a semicolon behind it.
+func list(value string) []string {
+	var out []string
+	begin := 0
+	for i := 0; i <= len(value); i++ {
+		switch {
+		case i < len(value) && value[i] == '\\':
+			i++
+		case i == len(value) || value[i] == ';':
+			if item := unescape(value[begin:min(i, len(value))]); item != "" {
+				out = append(out, item)
+			}
+			begin = i + 1
+		}
+	}
+	return out
+}
+
+// localized returns the value of a key in a language, by the order of the
+// specification ("Localized values for keys"): lang_COUNTRY@MODIFIER, lang_COUNTRY,
+// lang@MODIFIER, lang, and the value without a language.
+func localized(group map[string]string, key, locale string) string {
+	locale, modifier, _ := strings.Cut(locale, "@")
+	locale, _, _ = strings.Cut(locale, ".") // the encoding is of no matter
+	lang, country, _ := strings.Cut(locale, "_")
+	var tries []string
+	if country != "" && modifier != "" {
+		tries = append(tries, lang+"_"+country+"@"+modifier)
+	}
+	if country != "" {
+		tries = append(tries, lang+"_"+country)
+	}
+	if modifier != "" {
+		tries = append(tries, lang+"@"+modifier)
+	}
+	for _, t := range append(tries, lang) {
+		if value, ok := group[key+"["+t+"]"]; ok && t != "" {
+			return value
+		}
+	}
+	return group[key]
+}
