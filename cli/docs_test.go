@@ -26,6 +26,7 @@ var docMasks = append([]mask{
 	{regexp.MustCompile(`\d+ start(s)? in 28 days.*`), "STARTS"},
 	{regexp.MustCompile(`<?\b\d+ (ms|s|min|h|d|days)\b( \d+ (s|min|h))?`), "SPAN"},
 	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ [A-Z]\w\w( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},
+	{regexp.MustCompile(`, SPAN processor(, SIZE memory)?`), ""},
 	{regexp.MustCompile(`keeper-[0-9a-f]{12}`), "keeper-ID"},
 }, append(masks, mask{regexp.MustCompile(`SPAN ago`), "AGO"})...)
 

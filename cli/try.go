@@ -6,12 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"timegate/agent"
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/words"
 	"timegate/launch"
@@ -22,7 +24,8 @@ import (
 func (a *app) tryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "try", Category: tryCommands, Usage: "run a gate's program now, in the foreground, just as the keeper would", ArgsUsage: "NAME | -- PROGRAM [ARGUMENT …]",
-		Description: examples(`timegate try humidity-log`, `timegate try vault-copy; echo $?`) + "It gets the same account, folder and environment, and no terminal. What it prints is shown. The exit status is 0 if the run counts as a success, else 1.",
+		Description: examples(`timegate try humidity-log`, `timegate try vault-copy --measure memory --measure files:/media/vault`, `timegate try -- ~/bin/stock-count --all`) + "It gets the same account, folder and environment, and no terminal. What it prints is shown. The exit status is 0 if the run counts as a success, else 1.",
+		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "measure", Usage: "what to measure before and after, as a `READING`: " + measureForms}},
 		Action:      a.try,
 	}
 }
@@ -31,6 +34,11 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	g, err := a.tryGate(c)
 	if err != nil {
 		return err
+	}
+	names := append(slices.Clone(g.Measure), c.StringSlice("measure")...)
+	before, err := measureAll(ctx, names)
+	if err != nil {
+		return usageError("%w", err)
 	}
 	began := time.Now()
 	done := make(chan workstation.Exit, 1)
@@ -47,7 +55,12 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(a.err, a.err.warn(words.Line(note)))
 	}
 	exit := a.await(ctx, p, g, done)
-	took := short(time.Since(began))
+	took := short(time.Since(began)) + usedText(&exit.Usage)
+	defer func() {
+		if after, err := measureAll(context.WithoutCancel(ctx), names); err == nil {
+			a.printMeasured(names, before, after)
+		}
+	}()
 	status := fmt.Sprintf("exit status %d", exit.Status)
 	if exit.Signal != "" {
 		status = "ended by signal " + exit.Signal
@@ -58,6 +71,16 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintf(a.err, "%s: %s after %s\n", a.err.bad("failed"), status, took)
 	return &exitError{status: exitFailed}
+}
+
+// usedText says what a program has used: processor time, and memory where that is
+// known.
+func usedText(u *engine.Usage) string {
+	text := fmt.Sprintf(", %s processor", short(time.Duration(u.UserMS+u.SystemMS)*time.Millisecond))
+	if u.MaxRSS > 0 {
+		text += ", " + bytesText(u.MaxRSS) + " memory"
+	}
+	return text
 }
 
 // tried is a program that is tried.

@@ -30,6 +30,7 @@ var (
 	LimitSelf     = linux.LimitSelf
 	SocketIn      = linux.SocketIn
 	Activity      = linux.Activity
+	Load          = linux.Load
 )
 
 // SelfOrder says how this program is started once more.

@@ -100,3 +100,6 @@ func SocketIn(folder *os.File, name string) string { return filepath.Join(folder
 
 // Activity is not known here.
 func Activity(int) (workstation.Activity, bool) { return workstation.Activity{}, false }
+
+// Load is not known here.
+func Load() (float64, error) { return 0, ErrNotServed }

@@ -151,6 +151,16 @@ func Reading(name string) (int64, error) {
 	return free, err
 }
 
+// Load returns how many processes ran or waited to, on average over the last minute
+// (proc_loadavg(5)).
+func Load() (load float64, err error) {
+	data, err := os.ReadFile("/proc/loadavg")
+	if err == nil {
+		_, err = fmt.Sscanf(string(data), "%g", &load)
+	}
+	return load, err
+}
+
 // pressure returns the largest share of the last ten seconds, in percent, in
 // which some work had to wait for processor, memory or disk (Pressure Stall
 // Information; Documentation/accounting/psi.rst in the kernel). It is 0 where
