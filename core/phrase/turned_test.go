@@ -35,10 +35,14 @@ func TestTurnedSayings(t *testing.T) {
 		t.Fatal(err)
 	}
 	today := calendar.DayOf(2026, 11, 30)
-	turned := 0
+	turned, n := 0, 0
 	for line := range strings.Lines(string(text)) {
 		saying, meaning, ok := strings.Cut(strings.TrimSpace(line), " | ")
 		if !ok || strings.HasPrefix(line, "#") || meaning == "-" || strings.Contains(meaning, " ? ") || strings.HasPrefix(saying, "not ") {
+			continue
+		}
+		const few = 8
+		if n++; testing.Short() && n%few != 0 {
 			continue
 		}
 		before, _ := offersOn(t, saying, today, 9*60)
