@@ -36,3 +36,23 @@ func (a *app) completeGates(ctx context.Context, c *cli.Command) {
 		}
 	}
 }
+
+// completeItems offers what can be started, behind "find" and "--program"; else the
+// options.
+func (a *app) completeItems(ctx context.Context, c *cli.Command) {
+	words := os.Args
+	last := ""
+	if len(words) > 1 {
+		last = words[len(words)-2]
+	}
+	if c.Name != "find" && last != "--program" || strings.HasPrefix(last, "-") && last != "--program" {
+		cli.DefaultCompleteWithFlags(ctx, c)
+		return
+	}
+	if _, err := a.prepare(ctx, c); err != nil {
+		return
+	}
+	for _, e := range a.items(false) {
+		fmt.Fprintln(a.out, strings.TrimSuffix(e.ID, ".desktop"))
+	}
+}

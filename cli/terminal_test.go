@@ -221,7 +221,7 @@ func TestCompletion(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"show"}, "job-board\nlabel-sheet\n"}, {[]string{"disable"}, "job-board\nlabel-sheet\n"}, {[]string{"pre"}, "preview:"},
+		{[]string{"show"}, "job-board\nlabel-sheet\n"}, {[]string{"disable"}, "job-board\nlabel-sheet\n"}, {[]string{"pre"}, "preview:"}, {[]string{"find"}, "\nsh\n"}, {[]string{"add", "x", "--program"}, "\nsh\n"}, {[]string{"add", "x", "-"}, "--open"},
 	} {
 		cmd := exec.Command(program, append(tt.args, "--generate-shell-completion")...)
 		cmd.Env = append(os.Environ(), "TIMEGATE_HOME="+home)
