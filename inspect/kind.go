@@ -36,7 +36,12 @@ func KindOf(path string) (Kind, error) {
 		k.Machine = machineOf(real)
 		k.Problem, _ = wrongBinary(real)
 	default:
-		if k.Script = interpreterOf(real); k.Script != "" {
+		if k.Script = interpreterOf(real); k.Script == "" {
+			break
+		}
+		if _, err := os.Stat(k.Script); err != nil {
+			k.Problem = "it wants " + k.Script + ", which does not exist"
+		} else {
 			k.Problem, _ = wrongBinary(k.Script)
 		}
 	}
