@@ -146,25 +146,8 @@ func (a *app) fromAnswers(g *gate.Gate, w *answers) error {
 	if item != nil {
 		takeItem(g, item)
 	}
-	if opens := answersOf(g).opens; opens != w.opens {
-		rest := g.Opens[min(len(g.Opens), len(w.opens)):]
-		g.Opens = nil
-		for _, text := range w.opens {
-			if text == "" {
-				continue
-			}
-			o, _, err := a.momentTyped(text)
-			if err != nil {
-				return err
-			}
-			g.Opens = append(g.Opens, o)
-		}
-		g.Opens = append(g.Opens, rest...)
-		for i := range g.Opens {
-			if g.Opens[i].Name == "" {
-				g.Opens[i].Name = fmt.Sprint(i + 1)
-			}
-		}
+	if g.Opens, err = a.openingsAnswered(g.Opens, w.opens[:]); err != nil {
+		return err
 	}
 	g.As.Elevated = w.account == elevatedAnswer
 	if g.As.User = w.account; g.As.Elevated {
@@ -182,16 +165,46 @@ func (a *app) fromAnswers(g *gate.Gate, w *answers) error {
 			}
 		}
 	}
-	switch {
-	case w.path == "":
-		g.Needs.Paths = nil
-	case len(g.Needs.Paths) == 0 || g.Needs.Paths[0] != w.path:
-		g.Needs.Paths = []string{w.path}
+	rest := g.Needs.Paths[min(1, len(g.Needs.Paths)):] // those that were not asked about stay
+	if g.Needs.Paths = slices.Clone(rest); w.path != "" {
+		g.Needs.Paths = append([]string{w.path}, rest...)
 	}
 	if g.Limits.Longest = 0; w.longest != "" {
 		g.Limits.Longest, err = parseSpan("longest", w.longest)
 	}
 	return err
+}
+
+// openingsAnswered returns openings with the moments that were answered in the place of
+// the first ones. One whose moment is another keeps its name, and whether it is on.
+func (a *app) openingsAnswered(before []gate.Opening, texts []string) ([]gate.Opening, error) {
+	var out []gate.Opening
+	for i, text := range texts {
+		old := i < len(before)
+		switch {
+		case text == "":
+			continue
+		case old && text == before[i].When:
+			out = append(out, before[i])
+			continue
+		}
+		o, _, err := a.momentTyped(text)
+		if err != nil {
+			return nil, err
+		}
+		if old {
+			o.Enabled = before[i].Enabled
+			o.Name = cmp.Or(o.Name, before[i].Name)
+		}
+		out = append(out, o)
+	}
+	out = append(out, before[min(len(before), len(texts)):]...)
+	for i := range out {
+		if out[i].Name == "" || gate.Numbered(out[i].Name) { // known by its place
+			out[i].Name = fmt.Sprint(i + 1)
+		}
+	}
+	return out, nil
 }
 
 // commandWords parts a command as it is typed: words in quotes are one argument. A
