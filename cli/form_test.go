@@ -61,8 +61,15 @@ func converse(t *testing.T, home string, turns []turn, args ...string) (text str
 		fresh.Reset()
 		io.WriteString(master, turn.typed)
 	}
-	for chunk := range chunks {
-		all.WriteString(chunk)
+	for open := true; open; {
+		var chunk string
+		select {
+		case chunk, open = <-chunks:
+			all.WriteString(chunk)
+		case <-patience:
+			cmd.Process.Kill()
+			t.Fatalf("it did not end:\n%s", ansi.Strip(all.String()))
+		}
 	}
 	cmd.Wait()
 	return ansi.Strip(strings.ReplaceAll(all.String(), "\r\n", "\n")), cmd.ProcessState.ExitCode()
