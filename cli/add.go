@@ -13,6 +13,7 @@ import (
 
 	"timegate/core/gate"
 	"timegate/desktop"
+	"timegate/gates"
 )
 
 func (a *app) addCommand() *cli.Command {
@@ -101,7 +102,7 @@ func takeItem(g *gate.Gate, item *desktop.Entry) {
 }
 
 // writeEdit proposes a gate as an edit has it.
-func (a *app) writeEdit(ctx context.Context, c *cli.Command, name string, argv []string, edit *gate.Edit) error {
+func (a *app) writeEdit(ctx context.Context, c *cli.Command, name string, argv []string, edit *gate.Edit, others ...gates.OtherChange) error {
 	if err := a.keeperForNow(ctx, c); err != nil {
 		return err
 	}
@@ -113,7 +114,7 @@ func (a *app) writeEdit(ctx context.Context, c *cli.Command, name string, argv [
 	if err != nil {
 		return err
 	}
-	return a.propose(ctx, c, name, data, put)
+	return a.propose(ctx, c, name, data, put, others...)
 }
 
 // newGate puts together a gate from the options of add.

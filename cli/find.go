@@ -83,16 +83,20 @@ func (a *app) find(_ context.Context, c *cli.Command) error {
 // kept, and the programs on PATH.
 func (a *app) items(all bool) []desktop.Entry {
 	desktops := strings.Split(os.Getenv("XDG_CURRENT_DESKTOP"), ":")
-	locale := ""
-	for _, name := range []string{"LC_ALL", "LC_MESSAGES", "LANG"} { // as POSIX has it
-		if locale = os.Getenv(name); locale != "" {
-			break
-		}
-	}
 	var out []desktop.Entry
-	out = append(out, desktop.Applications(desktop.Look{Folders: xdg.ApplicationDirs, Locale: locale, Desktops: desktops, All: all})...)
+	out = append(out, desktop.Applications(desktop.Look{Folders: xdg.ApplicationDirs, Locale: locale(), Desktops: desktops, All: all})...)
 	out = append(out, desktop.Programs([]string{filepath.Dir(a.home.KeptScript("x"))})...)
 	return append(out, desktop.Programs(filepath.SplitList(os.Getenv("PATH")))...)
+}
+
+// locale is the language of messages, as POSIX has it.
+func locale() string {
+	for _, name := range []string{"LC_ALL", "LC_MESSAGES", "LANG"} {
+		if text := os.Getenv(name); text != "" {
+			return text
+		}
+	}
+	return ""
 }
 
 // describeItem tells what an item starts, and which gates start it already.

@@ -177,7 +177,7 @@ func setKeys(c *cli.Command, edit *gate.Edit) error {
 
 // propose shows what a gate's new content means, asks on a terminal, does what
 // must come first, and writes it.
-func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []byte, first func(*gate.Gate) error) error {
+func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []byte, first func(*gate.Gate) error, others ...gates.OtherChange) error {
 	a.followClock(ctx)
 	path := a.home.GateFile(name)
 	f := gates.Parse(a.home, name, data, a.env())
@@ -200,6 +200,9 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 		plan.First(func() error { return first(f.Gate) })
 	}
 	plan.Put(name, data)
+	for _, o := range others {
+		plan.PutOther(o)
+	}
 	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}

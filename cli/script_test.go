@@ -69,7 +69,7 @@ var masks = []mask{
 	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
 	{regexp.MustCompile(`when \w+ ((?:un)?locks the desktop|logs o)`), "when ME $1"},
 	{regexp.MustCompile(`in (?:/root|/home/\w+|/)(:|\n)`), "in $$HOME$1"},
-	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|late_s)": [\d.]+`), `"$1": N`},
+	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|read|written|late_s)": [\d.]+`), `"$1": N`},
 }
 
 // TestScripts plays the files in testdata/script. Each is a list of shell
@@ -177,7 +177,7 @@ func TestHelp(t *testing.T) {
 			commands = append(commands, f[0])
 		}
 	}
-	commands = append(commands, "keeper run", "keeper status", "keeper install", "keeper uninstall")
+	commands = append(commands, "keeper run", "keeper status", "keeper install", "keeper uninstall", "startup off", "startup on", "startup adopt", "startup release")
 	for _, c := range commands[1:] {
 		text := output(t, append(strings.Fields(c), "--help")...)
 		if !strings.Contains(text, "\nexamples\n  timegate ") && c != "keeper" {

@@ -73,12 +73,15 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	return &exitError{status: exitFailed}
 }
 
-// usedText says what a program has used: processor time, and memory where that is
-// known.
+// usedText says what a program has used: processor time, and memory and what went from
+// and to disks where that is known.
 func usedText(u *engine.Usage) string {
 	text := fmt.Sprintf(", %s processor", short(time.Duration(u.UserMS+u.SystemMS)*time.Millisecond))
 	if u.MaxRSS > 0 {
 		text += ", " + bytesText(u.MaxRSS) + " memory"
+	}
+	if u.Read+u.Written > 0 {
+		text += fmt.Sprintf(", %s read and %s written on disks", bytesText(u.Read), bytesText(u.Written))
 	}
 	return text
 }

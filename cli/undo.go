@@ -41,6 +41,13 @@ func (a *app) undo(_ context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintf(a.out, "%s %s\n", a.out.head(change.Name), what)
 	}
+	for _, other := range plan.Others() {
+		what := "gets its earlier content back"
+		if other.After == nil {
+			what = "is taken away"
+		}
+		fmt.Fprintf(a.out, "%s %s\n", a.out.head(other.Path), what)
+	}
 	if ok, err := a.confirm(c, "Undo the last change?"); err != nil || !ok {
 		return err
 	}

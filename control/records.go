@@ -20,6 +20,7 @@ type Records interface {
 	LastRuns() (map[string]journal.Entry, error)
 	LastGood() (map[string]calendar.Instant, error)
 	Longest() ([]journal.LongRun, error)
+	Costs() (map[string]journal.Cost, error)
 	Booted() (id string, at calendar.Instant, err error)
 	Absences(since calendar.Instant) (journal.Absences, error)
 	Story(gate string, limit int) ([]journal.Moment, error)
@@ -73,6 +74,7 @@ type reply struct {
 	Good    map[string]calendar.Instant `json:"good,omitempty"`
 	Long    []journal.LongRun           `json:"long,omitempty"`
 	Moments []journal.Moment            `json:"moments,omitempty"`
+	Costs   map[string]journal.Cost     `json:"costs,omitempty"`
 	Boot    string                      `json:"boot,omitempty"`
 	Booted  calendar.Instant            `json:"booted,omitempty"`
 	Away    journal.Absences            `json:"away,omitzero"`
@@ -106,6 +108,8 @@ func replyTo(q question, from Records) (r reply, err error) {
 		r.Good, err = from.LastGood()
 	case "long":
 		r.Long, err = from.Longest()
+	case "costs":
+		r.Costs, err = from.Costs()
 	case "boot":
 		r.Boot, r.Booted, err = from.Booted()
 	case "absences":
@@ -152,6 +156,11 @@ func (t asked) LastGood() (map[string]calendar.Instant, error) {
 func (t asked) Longest() ([]journal.LongRun, error) {
 	r, err := t.ask(question{About: "long"})
 	return r.Long, err
+}
+
+func (t asked) Costs() (map[string]journal.Cost, error) {
+	r, err := t.ask(question{About: "costs"})
+	return r.Costs, err
 }
 
 func (t asked) Booted() (string, calendar.Instant, error) {

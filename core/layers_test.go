@@ -46,6 +46,7 @@ var arrows = map[string]string{
 	"home":               "core/engine core/gate core/phrase",
 	"ical":               "core/calendar core/phrase",
 	"gates":              "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",
+	"startup":            "core/gate core/phrase desktop gates home",
 	"launch":             "core/calendar core/engine core/gate core/phrase core/words desktop home inspect workstation workstation/here",
 	"control":            "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/peer",
 	"agent":              "core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
@@ -53,7 +54,7 @@ var arrows = map[string]string{
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo desktop gates home ical inspect install journal keeper launch " +
+	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo desktop gates home ical inspect install journal keeper launch startup " +
 		"workstation workstation/here workstation/staged workstation/zones",
 }
 

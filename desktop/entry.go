@@ -70,7 +70,7 @@ func entryOf(group map[string]string, locale string) Entry {
 // Text returns the entry as a file, below a line of comment.
 func (e *Entry) Text(comment string) string {
 	return fmt.Sprintf("# %s\n[Desktop Entry]\nType=Application\nName=%s\nComment=%s\nExec=%s\nTerminal=%t\nNoDisplay=%t\n",
-		comment, e.Name, e.Comment, e.Exec, e.Terminal, e.NoDisplay)
+		comment, escape(e.Name), escape(e.Comment), e.Exec, e.Terminal, e.NoDisplay)
 }
 
 // Quote quotes one argument for the key Exec: first as that key wants it, then

@@ -62,6 +62,11 @@ func unescape(value string) string {
 	return b.String()
 }
 
+// escape writes a value of the type string.
+func escape(text string) string {
+	return strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\t", `\t`, "\r", `\r`).Replace(text)
+}
+
 // list reads a value of several strings, each with a semicolon behind it.
 func list(value string) []string {
 	var out []string

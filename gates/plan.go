@@ -25,6 +25,7 @@ import (
 type Plan struct {
 	home    home.Home
 	changes []Change
+	others  []OtherChange
 	first   []func() error
 }
 
@@ -33,6 +34,17 @@ type Change struct {
 	Name   string  `json:"name"`
 	Before *string `json:"before"` // the file's content; nil where there is none
 	After  *string `json:"after"`
+}
+
+// OtherChange is what a plan does to a file that is no gate's, and comes into force
+// with the gates: what the machine starts by itself is switched off where a gate does
+// so from then on.
+type OtherChange struct {
+	Path   string      `json:"path"`
+	Before *home.State `json:"before"` // nil where there is nothing
+	After  *home.State `json:"after"`
+	// Tidy takes the file's folder away as well, where nothing is left in it.
+	Tidy bool `json:"tidy,omitempty"`
 }
 
 // NewPlan returns a plan without changes.
@@ -54,6 +66,12 @@ func (p *Plan) set(name string, after *string) {
 	}
 	p.changes = append(p.changes, Change{Name: name, After: after})
 }
+
+// PutOther gives another file a new content, or takes it away.
+func (p *Plan) PutOther(c OtherChange) { p.others = append(p.others, c) }
+
+// Others lists what the plan does to files that are no gates'.
+func (p *Plan) Others() []OtherChange { return p.others }
 
 // First lets something be done before the gates change, such as putting a
 // script in its place. If it fails, nothing changes.
@@ -124,6 +142,12 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 			return err
 		}
 	}
+	for i := range p.others {
+		o := &p.others[i]
+		if o.Before, err = home.StateOf(o.Path, longestOther); err != nil {
+			return home.Wrap(o.Path, err)
+		}
+	}
 	for _, do := range p.first {
 		if err := do(); err != nil {
 			return err
@@ -132,7 +156,7 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 	if err := keepRemoved(p.home, p.changes, now); err != nil {
 		return err
 	}
-	next := kept{Number: last.Number + 1, At: now, Changes: p.changes}
+	next := kept{Number: last.Number + 1, At: now, Changes: p.changes, Others: p.others}
 	if err := next.write(p.home); err != nil { // from here on it is in force
 		return err
 	}
@@ -171,14 +195,18 @@ func tidyScripts(h home.Home, last []Change) error {
 
 // kept is the last plan, as it lies in the folder.
 type kept struct {
-	Number  int64     `json:"number"` // grows by one with each plan
-	At      time.Time `json:"at"`
-	Done    bool      `json:"done"` // all files are in their places
-	Changes []Change  `json:"changes"`
+	Number  int64         `json:"number"` // grows by one with each plan
+	At      time.Time     `json:"at"`
+	Done    bool          `json:"done"` // all files are in their places
+	Changes []Change      `json:"changes"`
+	Others  []OtherChange `json:"others,omitempty"`
 }
 
 // planFile is where the last plan lies.
 func planFile(h home.Home) string { return filepath.Join(h.Gates, ".plan.json") }
+
+// longestOther is how large a file may be that is no gate's, in bytes.
+const longestOther = 1 << 20
 
 // longestPlan is how large a plan may be, in bytes.
 const longestPlan = 64 << 20
@@ -248,6 +276,14 @@ func finish(h home.Home) (kept, error) {
 			return k, fmt.Errorf("write %s: %w", path, err)
 		}
 	}
+	for _, o := range k.Others {
+		if err := o.After.Put(o.Path); err != nil {
+			return k, fmt.Errorf("write %s: %w", o.Path, err)
+		}
+		if o.After == nil && o.Tidy {
+			os.Remove(filepath.Dir(o.Path)) // stays where something else is in it
+		}
+	}
 	k.Done = true
 	return k, k.write(h)
 }
@@ -290,7 +326,7 @@ func contentOf(path string) (*string, error) {
 // ErrNothingToUndo is returned where no plan can be undone.
 var ErrNothingToUndo = errors.New("there is no change to undo")
 
-// ChangedError reports gates that were changed since a plan, so that undoing it
+// ChangedError reports gates and files that were changed since a plan, so that undoing it
 // would lose that.
 type ChangedError struct{ Names []string }
 
@@ -305,7 +341,7 @@ func Undo(h home.Home) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(k.Changes) == 0 {
+	if len(k.Changes)+len(k.Others) == 0 {
 		return nil, ErrNothingToUndo
 	}
 	p := NewPlan(h)
@@ -319,6 +355,13 @@ func Undo(h home.Home) (*Plan, error) {
 			changed = append(changed, c.Name)
 		}
 		p.set(c.Name, c.Before)
+	}
+	for _, o := range k.Others {
+		now, err := home.StateOf(o.Path, longestOther)
+		if err != nil || !now.Same(o.After) {
+			changed = append(changed, o.Path)
+		}
+		p.PutOther(OtherChange{Path: o.Path, After: o.Before, Tidy: o.Tidy})
 	}
 	if len(changed) > 0 {
 		return nil, &ChangedError{changed}

@@ -9,6 +9,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
@@ -230,6 +231,39 @@ func TestEarlierVersion(t *testing.T) {
 	s, ok, err := j.State()
 	if err != nil || !ok || s.Machine.NextRun != 9 || s.Machine.BootID != "boot-a" || s.Machine.Booted != 1000 {
 		t.Errorf("state %+v, %v, %v", s.Machine, ok, err)
+	}
+}
+
+// TestVersionBefore: a journal of version 5 did not know what runs read and wrote; all
+// else is in it, also where it must be set aside.
+func TestVersionBefore(t *testing.T) {
+	for _, aside := range []bool{false, true} {
+		j, path := open(t)
+		write(t, j, start(2000, 1, "job-board", "1", 1990))
+		if _, err := j.durable.Exec("ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; PRAGMA user_version = 5"); err != nil {
+			t.Fatal(err)
+		}
+		j.Close()
+		if _, err := OpenReader(path); err == nil || !strings.Contains(err.Error(), "let this one's keeper begin") {
+			t.Errorf("a reader says %v", err)
+		}
+		if aside {
+			if s, err := SetAside(path, time.Unix(0, 0)); err != nil || s.Runs != 1 {
+				t.Errorf("set aside: %+v, %v", s, err)
+			}
+		}
+		j, err := Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		over := end(3000, 1, "job-board", engine.ResultOK)
+		over.Event.Body.(*engine.RunEnded).Usage = engine.Usage{Read: 512, Written: 4096}
+		write(t, j, over)
+		e, ok, err := j.Run(1)
+		if err != nil || !ok || e.Gate != "job-board" || e.Usage.Read != 512 || e.Usage.Written != 4096 {
+			t.Errorf("the run is %+v, %v, %v", e, ok, err)
+		}
+		j.Close()
 	}
 }
 

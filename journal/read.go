@@ -45,7 +45,7 @@ type Filter struct {
 }
 
 const runColumns = `run, gate, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
-	user_ms, system_ms, max_rss, output, dropped, before, after, account, note`
+	user_ms, system_ms, max_rss, output, dropped, before, after, account, note, read, written`
 
 // History returns entries, newest first.
 func (j *Journal) History(f Filter) ([]Entry, error) {
@@ -199,7 +199,7 @@ func (j *Journal) runsWith(with, where string, args ...any) ([]Entry, error) {
 		var command, before, after, reason, outcome string
 		err := rows.Scan(&e.Run, &e.Gate, &e.Opening, &e.Due, &e.Decided, &e.Started, &e.Ended, &e.Result, &e.Exit, &e.Signal,
 			&reason, &outcome, &e.PID, &command, &e.Usage.UserMS, &e.Usage.SystemMS, &e.Usage.MaxRSS, &e.Usage.Output, &e.Usage.Dropped,
-			&before, &after, &e.Account, &e.Note)
+			&before, &after, &e.Account, &e.Note, &e.Usage.Read, &e.Usage.Written)
 		for _, part := range []struct {
 			text string
 			to   any

@@ -72,9 +72,14 @@ func salvage(conn *sql.Conn, table string) (rows int64) {
 	if conn.QueryRowContext(ctx, "SELECT max(rowid) FROM old."+table).Scan(&last) != nil {
 		last = mostSalvaged // the end is damaged: go on for as long as there is something
 	}
+	var columns sql.NullString // an older journal has fewer
+	conn.QueryRowContext(ctx, "SELECT group_concat(name) FROM pragma_table_info(?, 'old')", table).Scan(&columns)
+	if !columns.Valid {
+		return 0
+	}
 	var take func(from, to int64) bool
 	take = func(from, to int64) bool {
-		res, err := conn.ExecContext(ctx, fmt.Sprintf("INSERT OR IGNORE INTO main.%[1]s SELECT * FROM old.%[1]s WHERE rowid BETWEEN ? AND ?", table), from, to)
+		res, err := conn.ExecContext(ctx, fmt.Sprintf("INSERT OR IGNORE INTO main.%[1]s (%[2]s) SELECT %[2]s FROM old.%[1]s WHERE rowid BETWEEN ? AND ?", table, columns.String), from, to)
 		if err == nil {
 			n, _ := res.RowsAffected()
 			rows += n

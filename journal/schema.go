@@ -6,10 +6,10 @@ import (
 	"path/filepath"
 )
 
-// version is that of the tables below. A journal of version oldVersion is
-// brought up to date; there was no other that anybody kept.
+// version is that of the tables below. A journal from oldVersion on is brought up to
+// date; there was none before that anybody kept.
 const (
-	version    = 5
+	version    = 6
 	oldVersion = 4
 )
 
@@ -64,7 +64,9 @@ const tables = `
 		output    INTEGER NOT NULL DEFAULT 0,
 		dropped   INTEGER NOT NULL DEFAULT 0,
 		before    TEXT    NOT NULL DEFAULT '',  -- readings, JSON
-		after     TEXT    NOT NULL DEFAULT ''
+		after     TEXT    NOT NULL DEFAULT '',
+		read      INTEGER NOT NULL DEFAULT 0,   -- bytes from disks
+		written   INTEGER NOT NULL DEFAULT 0    -- bytes to disks
 	) STRICT;
 	CREATE INDEX runs_gate         ON runs (gate, run);
 	CREATE INDEX runs_time         ON runs (decided);
@@ -130,6 +132,11 @@ const carryOver = `
 	DROP TABLE old_texts;
 	DROP TABLE old_facts;`
 
+// fromFive adds what runs read and wrote.
+const fromFive = `
+	ALTER TABLE runs ADD COLUMN read    INTEGER NOT NULL DEFAULT 0;
+	ALTER TABLE runs ADD COLUMN written INTEGER NOT NULL DEFAULT 0;`
+
 // oldIndices stand in the way of the new ones' names, or of nothing any more.
 var oldIndices = []string{"decisions_by_opening", "decisions_moments", "decisions_by_event", "decisions_skips", "decisions_gate_skips", "decisions_waits",
 	"skips_by_account", "runs_by_gate", "runs_good", "runs_alive", "runs_by_account"}
@@ -150,7 +157,7 @@ func (j *Journal) migrate() error {
 		return nil
 	case has == 0 && count > 0:
 		return &FileError{Path: j.path, Reason: "it is another program's database", Remedy: setAside}
-	case has != 0 && has != oldVersion:
+	case has != 0 && (has < oldVersion || has > version):
 		return j.strange(has)
 	}
 	if has == 0 {
@@ -186,7 +193,11 @@ func migration(from int) []string {
 			steps = append(steps, fmt.Sprintf("ALTER TABLE %s RENAME TO old_%s", name, name))
 		}
 	}
-	steps = append(steps, tables)
+	if from == 5 {
+		steps = append(steps, fromFive)
+	} else {
+		steps = append(steps, tables)
+	}
 	if from == oldVersion {
 		steps = append(steps, carryOver)
 	}
@@ -212,7 +223,7 @@ func (j *Journal) strange(has int) error {
 	e := &FileError{Path: j.path, Reason: fmt.Sprintf("it was made by a later Time Gate (version %d, this one knows %d)", has, version),
 		Remedy: "use that one, or move the journal aside"}
 	switch {
-	case has == oldVersion:
+	case has >= oldVersion && has < version:
 		e.Reason = fmt.Sprintf("it was made by an earlier Time Gate (version %d, this one knows %d)", has, version)
 		e.Remedy = "let this one's keeper begin, which brings it up to date"
 	case has == 0:

@@ -224,6 +224,8 @@ type Usage struct {
 	UserMS   int64 `json:"user_ms"`   // processor time in the program
 	SystemMS int64 `json:"system_ms"` // processor time in the kernel
 	MaxRSS   int64 `json:"max_rss"`   // largest resident memory of one process, bytes
+	Read     int64 `json:"read"`      // bytes read from disks
+	Written  int64 `json:"written"`   // bytes written to disks
 	Output   int64 `json:"output"`    // bytes printed
 	Dropped  int64 `json:"dropped"`   // bytes of them that were not kept
 }

@@ -30,14 +30,17 @@ type Gate struct {
 	Enabled bool      `json:"enabled"`
 	// Was lists the names that the gate had before; what is known of them is this
 	// gate's.
-	Was     []string `json:"was,omitempty"`
-	Measure []string `json:"measure,omitempty"` // what is measured before and after each run
-	As      As       `json:"as"`
-	Needs   Needs    `json:"needs"`
-	Limits  Limits   `json:"limits"`
-	Again   Again    `json:"again"`
-	Rules   Rules    `json:"rules"`
-	Only    Only     `json:"only"`
+	Was []string `json:"was,omitempty"`
+	// InsteadOf is the item of the machine's startup that the gate was made of, and that
+	// is switched off for it.
+	InsteadOf string   `json:"instead_of,omitempty"`
+	Measure   []string `json:"measure,omitempty"` // what is measured before and after each run
+	As        As       `json:"as"`
+	Needs     Needs    `json:"needs"`
+	Limits    Limits   `json:"limits"`
+	Again     Again    `json:"again"`
+	Rules     Rules    `json:"rules"`
+	Only      Only     `json:"only"`
 }
 
 // An Opening is one of the moments at which a gate opens.

@@ -255,7 +255,9 @@ func exitOf(state *os.ProcessState) workstation.Exit {
 	}
 	e.Usage = engine.Usage{UserMS: state.UserTime().Milliseconds(), SystemMS: state.SystemTime().Milliseconds()}
 	if ru, ok := state.SysUsage().(*syscall.Rusage); ok {
+		const block = 512 // bytes, whatever the file system's are (getrusage(2))
 		e.Usage.MaxRSS = ru.Maxrss << 10
+		e.Usage.Read, e.Usage.Written = ru.Inblock*block, ru.Oublock*block
 	}
 	return e
 }

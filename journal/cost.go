@@ -1,0 +1,62 @@
+package journal
+
+import (
+	"cmp"
+	"database/sql"
+	"slices"
+	"time"
+
+	"timegate/core/engine"
+)
+
+// Cost is what the runs of a gate take: each figure the middle one of its last runs, so
+// that a single odd run does not count.
+type Cost struct {
+	Runs  int // how many it is of
+	Took  time.Duration
+	Usage engine.Usage
+}
+
+// costRuns is of how many runs a cost is.
+const costRuns = 15
+
+// Costs returns what the runs of each gate take that has one which has ended.
+func (j *Journal) Costs() (map[string]Cost, error) {
+	type line struct {
+		gate string
+		took int64
+		u    engine.Usage
+	}
+	list, err := collect(j, everyGate+`SELECT r.gate, r.took, r.user_ms, r.system_ms, r.max_rss, r.read, r.written FROM every JOIN runs AS r ON r.run IN
+			(SELECT run FROM runs WHERE gate = every.gate AND started > 0 AND ended > 0 ORDER BY run DESC LIMIT ?) WHERE every.gate IS NOT NULL`,
+		func(rows *sql.Rows) (line, error) {
+			var l line
+			err := rows.Scan(&l.gate, &l.took, &l.u.UserMS, &l.u.SystemMS, &l.u.MaxRSS, &l.u.Read, &l.u.Written)
+			return l, err
+		}, costRuns)
+	byGate := map[string][]line{}
+	for _, l := range list {
+		byGate[l.gate] = append(byGate[l.gate], l)
+	}
+	out := make(map[string]Cost, len(byGate))
+	for gate, lines := range byGate {
+		of := func(f func(l *line) int64) int64 {
+			values := make([]int64, len(lines))
+			for i := range lines {
+				values[i] = f(&lines[i])
+			}
+			return middle(values)
+		}
+		out[gate] = Cost{Runs: len(lines), Took: time.Duration(of(func(l *line) int64 { return l.took })) * time.Millisecond, Usage: engine.Usage{
+			UserMS: of(func(l *line) int64 { return l.u.UserMS }), SystemMS: of(func(l *line) int64 { return l.u.SystemMS }), MaxRSS: of(func(l *line) int64 { return l.u.MaxRSS }),
+			Read: of(func(l *line) int64 { return l.u.Read }), Written: of(func(l *line) int64 { return l.u.Written })}}
+	}
+	return out, err
+}
+
+// middle returns the median of some values; of an even number the larger of the two in
+// the middle.
+func middle[T cmp.Ordered](values []T) T {
+	slices.Sort(values)
+	return values[len(values)/2]
+}

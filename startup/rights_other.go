@@ -1,0 +1,5 @@
+//go:build !unix
+
+package startup
+
+func writable(string) bool { return true }
