@@ -12,6 +12,30 @@ import (
 	"timegate/core/phrase"
 )
 
+// TestDrawBars: each row has its bar where its span is, and its words.
+func TestDrawBars(t *testing.T) {
+	b := Bars{Title: "logon of maren", Below: "calm after 10 s", Mark: 10, MarkText: "calm", Rows: []Bar{{Label: "glue-warm", Text: "3 s", From: 5, To: 8, Heavy: 3}, {Label: "job-board", From: 0, To: 1}}}
+	var out, svg, none bytes.Buffer
+	for _, err := range []error{DrawBars(&out, &b, PNG), DrawBars(&svg, &b, SVG), DrawBars(&none, &Bars{Title: "nothing"}, PNG)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	img, err := png.Decode(&out)
+	if err != nil || img.Bounds().Dx() != 1280 {
+		t.Fatalf("the picture is %v, %v", img, err)
+	}
+	const y, within, before = 80, 700, 400 // of the first row; 6.5 s and 2.6 s
+	if img.At(within, y) == img.At(before, y) {
+		t.Error("the bar of the first row is not where its span is")
+	}
+	for _, word := range []string{"glue-warm", "job-board", "logon of maren", "calm after 10 s", "10 s"} {
+		if !strings.Contains(svg.String(), word) {
+			t.Errorf("the picture lacks %q", word)
+		}
+	}
+}
+
 func TestDraw(t *testing.T) {
 	g, found := gate.Read("humidity-log", "humidity-log.toml", []byte("run = [\"/bin/true\"]\nopens = [\"every 30m from 06:30 to 18:00\"]\n"),
 		gate.Options{Scope: gate.User, Env: phrase.Env{Zone: calendar.UTC}})

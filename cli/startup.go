@@ -17,7 +17,6 @@ import (
 
 	"timegate/control"
 	"timegate/core/gate"
-	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
 	"timegate/startup"
@@ -26,7 +25,7 @@ import (
 func (a *app) startupCommand() *cli.Command {
 	return &cli.Command{
 		Name: "startup", Category: machineCommands, Usage: "everything that starts at boot or logon here, whoever put it there", ArgsUsage: "[ITEM]",
-		Description: examples(`timegate startup`, `timegate startup job-board`, `timegate startup --changed`, `timegate startup off job-board`) +
+		Description: examples(`timegate startup`, `timegate startup job-board`, `timegate startup --changed`, `timegate startup --cost --png logon.png`, `timegate startup off job-board`) +
 			"It reads the autostart entries of the desktop, the services that are switched on, of the machine and of the person, the\n" +
 			"init scripts, and Time Gate's own gates. Each look is remembered, so that --changed can tell what an installer has\n" +
 			"put there.",
@@ -34,6 +33,9 @@ func (a *app) startupCommand() *cli.Command {
 			&cli.BoolFlag{Name: "all", Usage: "also what belongs to the system itself"},
 			&cli.BoolFlag{Name: "changed", Usage: "what was added, taken away or changed since this was last asked"},
 			&cli.StringFlag{Name: "since", Usage: "what was added, taken away or changed since a `TIME`"},
+			&cli.BoolFlag{Name: "cost", Usage: "how long the machine took until it was calm after the last boot and logon, which starts took the most, and what would help"},
+			&cli.StringFlag{Name: "png", Usage: "with --cost: write the last logon, or else boot, as a picture to `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "svg", Usage: "with --cost: write it as a picture to `FILE`", TakesFile: true},
 			&cli.StringFlag{Name: "root", Usage: "look at the disk that is mounted at `DIR`", TakesFile: true},
 		},
 		Action:        a.startup,
@@ -118,9 +120,7 @@ func (a *app) gateItems(files []gates.File, costs map[string]*startup.Cost) []st
 		}
 		at := ""
 		for _, o := range f.Gate.Opens {
-			if p := o.Plan.Phrase; p.Kind == phrase.Event && (p.Event.Kind == phrase.Boot || p.Event.Kind == phrase.Logon) && at == "" {
-				at = string(p.Event.Kind)
-			}
+			at = cmp.Or(at, string(beginningOf(o.Plan.Phrase)))
 		}
 		if at == "" {
 			continue
@@ -142,6 +142,9 @@ func (a *app) gateItems(files []gates.File, costs map[string]*startup.Cost) []st
 
 func (a *app) startup(ctx context.Context, c *cli.Command) error {
 	a.followClock(ctx)
+	if c.Bool("cost") || c.String("png")+c.String("svg") != "" {
+		return a.startupCost(ctx, c)
+	}
 	look, err := a.startupLook(c.String("root"))
 	if err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"net/http"
 
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
@@ -21,6 +22,7 @@ type Records interface {
 	LastGood() (map[string]calendar.Instant, error)
 	Longest() ([]journal.LongRun, error)
 	Costs() (map[string]journal.Cost, error)
+	Settled(limit int) ([]engine.Settled, error)
 	Booted() (id string, at calendar.Instant, err error)
 	Absences(since calendar.Instant) (journal.Absences, error)
 	Story(gate string, limit int) ([]journal.Moment, error)
@@ -75,6 +77,7 @@ type reply struct {
 	Long    []journal.LongRun           `json:"long,omitempty"`
 	Moments []journal.Moment            `json:"moments,omitempty"`
 	Costs   map[string]journal.Cost     `json:"costs,omitempty"`
+	Settled []engine.Settled            `json:"settled,omitempty"`
 	Boot    string                      `json:"boot,omitempty"`
 	Booted  calendar.Instant            `json:"booted,omitempty"`
 	Away    journal.Absences            `json:"away,omitzero"`
@@ -110,6 +113,8 @@ func replyTo(q question, from Records) (r reply, err error) {
 		r.Long, err = from.Longest()
 	case "costs":
 		r.Costs, err = from.Costs()
+	case "settled":
+		r.Settled, err = from.Settled(min(max(q.Limit, 1), most))
 	case "boot":
 		r.Boot, r.Booted, err = from.Booted()
 	case "absences":
@@ -161,6 +166,11 @@ func (t asked) Longest() ([]journal.LongRun, error) {
 func (t asked) Costs() (map[string]journal.Cost, error) {
 	r, err := t.ask(question{About: "costs"})
 	return r.Costs, err
+}
+
+func (t asked) Settled(limit int) ([]engine.Settled, error) {
+	r, err := t.ask(question{About: "settled", Limit: limit})
+	return r.Settled, err
 }
 
 func (t asked) Booted() (string, calendar.Instant, error) {

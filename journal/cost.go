@@ -3,6 +3,7 @@ package journal
 import (
 	"cmp"
 	"database/sql"
+	"encoding/json"
 	"slices"
 	"time"
 
@@ -59,4 +60,17 @@ func (j *Journal) Costs() (map[string]Cost, error) {
 func middle[T cmp.Ordered](values []T) T {
 	slices.Sort(values)
 	return values[len(values)/2]
+}
+
+// Settled returns how the machine fared after its last boots and logons, newest first.
+func (j *Journal) Settled(limit int) ([]engine.Settled, error) {
+	return collect(j, "SELECT body FROM events WHERE kind = 'settled' ORDER BY id DESC LIMIT ?", func(rows *sql.Rows) (engine.Settled, error) {
+		var body string
+		var s engine.Settled
+		err := rows.Scan(&body)
+		if err == nil {
+			err = json.Unmarshal([]byte(body), &s)
+		}
+		return s, err
+	}, limit)
 }

@@ -240,7 +240,7 @@ func TestVersionBefore(t *testing.T) {
 	for _, aside := range []bool{false, true} {
 		j, path := open(t)
 		write(t, j, start(2000, 1, "job-board", "1", 1990))
-		if _, err := j.durable.Exec("ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; PRAGMA user_version = 5"); err != nil {
+		if _, err := j.durable.Exec("ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5"); err != nil {
 			t.Fatal(err)
 		}
 		j.Close()
@@ -255,6 +255,12 @@ func TestVersionBefore(t *testing.T) {
 		j, err := Open(path)
 		if err != nil {
 			t.Fatal(err)
+		}
+		if _, err := j.Write(Record{Event: engine.Event{At: 2500, Body: &engine.Settled{After: "logon", Name: "maren", Since: 1000, For: 1500, Calm: true}}}); err != nil {
+			t.Fatal(err)
+		}
+		if s, err := j.Settled(5); err != nil || len(s) != 1 || s[0].Name != "maren" || s[0].For != 1500 {
+			t.Errorf("settled: %+v, %v", s, err)
 		}
 		over := end(3000, 1, "job-board", engine.ResultOK)
 		over.Event.Body.(*engine.RunEnded).Usage = engine.Usage{Read: 512, Written: 4096}

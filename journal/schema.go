@@ -34,6 +34,7 @@ const tables = `
 		account TEXT    NOT NULL,
 		body    TEXT    NOT NULL  -- JSON
 	) STRICT;
+	CREATE INDEX settled ON events (id) WHERE kind = 'settled';
 	CREATE INDEX decisions_event  ON decisions (event);
 	CREATE INDEX decisions_gate   ON decisions (gate, id);
 	CREATE INDEX decisions_due    ON decisions (gate, opening, due);
@@ -132,10 +133,11 @@ const carryOver = `
 	DROP TABLE old_texts;
 	DROP TABLE old_facts;`
 
-// fromFive adds what runs read and wrote.
+// fromFive adds what runs read and wrote, and how the machine settled.
 const fromFive = `
 	ALTER TABLE runs ADD COLUMN read    INTEGER NOT NULL DEFAULT 0;
-	ALTER TABLE runs ADD COLUMN written INTEGER NOT NULL DEFAULT 0;`
+	ALTER TABLE runs ADD COLUMN written INTEGER NOT NULL DEFAULT 0;
+	CREATE INDEX settled ON events (id) WHERE kind = 'settled';`
 
 // oldIndices stand in the way of the new ones' names, or of nothing any more.
 var oldIndices = []string{"decisions_by_opening", "decisions_moments", "decisions_by_event", "decisions_skips", "decisions_gate_skips", "decisions_waits",

@@ -21,6 +21,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
 	"timegate/journal"
@@ -41,6 +42,9 @@ type Options struct {
 	// it goes on; 0 for never.
 	Turns  time.Duration
 	Turned func()
+	// Settle waits until the machine is calm after a boot or a logon; nil where that
+	// is not to be known.
+	Settle func(ctx context.Context, boot bool) (workstation.Strain, error)
 	// SetAside says that a journal that is damaged is moved aside, and what can
 	// be read of it is taken over into a new one.
 	SetAside bool
@@ -57,6 +61,7 @@ type Keeper struct {
 	turns    time.Duration
 	turned   func()
 	setAside bool
+	settle   func(context.Context, bool) (workstation.Strain, error)
 
 	inbox chan input    // from workers and from the control socket
 	gone  chan struct{} // closed when Run returns
@@ -77,6 +82,7 @@ type Keeper struct {
 	release  func() // lets the machine sleep or shut down; nil where it does not wait
 	troubled map[workstation.Trouble]bool
 	programs programs
+	settling map[phrase.EventKind]bool // somebody waits until the machine is calm after it
 	recorder recorder
 	reloads  reloads
 	chores   chores
@@ -97,9 +103,9 @@ type input struct {
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
-		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside,
+		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle,
 		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
-		patience: startPatience, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
+		patience: startPatience, settling: map[phrase.EventKind]bool{}, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
 		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
 	}
 	if k.log == nil {
@@ -226,7 +232,11 @@ func (k *Keeper) loop(ctx context.Context) {
 			}
 			k.handle(input{body: &engine.Tick{}})
 		case n := <-k.ws.Notices():
+			since := calendar.InstantOf(k.now())
 			k.handleNotice(n)
+			if n.Event == phrase.Boot || n.Event == phrase.Logon {
+				k.awaitCalm(ctx, n.Event, n.Name, since)
+			}
 		case in := <-k.inbox:
 			k.drain(in)
 		case <-k.folder.changed:
@@ -371,6 +381,9 @@ func (k *Keeper) begin(ctx context.Context) error {
 		} else {
 			k.handle(in)
 		}
+	}
+	if fresh := !kept || state.Machine.BootID != b.BootID; fresh && c.Uptime < freshBoot && !k.ws.Staged() {
+		k.awaitCalm(ctx, phrase.Boot, "", calendar.InstantOf(c.Now.Add(-c.Uptime)))
 	}
 	k.chores.begin()
 	go k.home.KeepReserve() // where there is no room for it, there is none to give up

@@ -92,6 +92,14 @@ type Clock struct {
 // when the wall clock is set.
 func (c Clock) Ahead() time.Duration { return time.Duration(c.Now.UnixNano()) - c.Uptime }
 
+// Strain is how a machine fared until it was calm.
+type Strain struct {
+	Calm bool          // it came to that
+	For  time.Duration // how long that took, or was waited for
+	// For how long some work had to wait for a processor, a disk, or memory.
+	Processor, Disk, Memory time.Duration
+}
+
 // Wake tells that the time asked for has come, or that the wall clock was set:
 // which, the clocks tell.
 type Wake struct {

@@ -216,6 +216,20 @@ type Slept struct {
 	For calendar.Instant `json:"for_ms"`
 }
 
+// Settled is recorded, and nothing follows from it: how the machine fared after a boot or
+// a logon, until it was calm.
+type Settled struct {
+	After phrase.EventKind `json:"after"` // boot or logon
+	Name  string           `json:"name,omitempty"`
+	Since calendar.Instant `json:"since"`  // when that was
+	For   calendar.Instant `json:"for_ms"` // until it was calm, or was not waited for any longer
+	Calm  bool             `json:"calm"`
+	// For how long some work had to wait in that span.
+	Processor calendar.Instant `json:"processor_ms"`
+	Disk      calendar.Instant `json:"disk_ms"`
+	Memory    calendar.Instant `json:"memory_ms"`
+}
+
 // Ended is recorded, and nothing follows from it: the keeper ends.
 type Ended struct{}
 
@@ -251,6 +265,7 @@ const (
 	KindRunEnded     Kind = "run-ended"
 	KindRunLost      Kind = "run-lost"
 	KindSlept        Kind = "slept"
+	KindSettled      Kind = "settled"
 	KindEnded        Kind = "end"
 )
 
@@ -274,13 +289,14 @@ func (*StartUnsafe) Kind() Kind  { return KindStartUnsafe }
 func (*RunEnded) Kind() Kind     { return KindRunEnded }
 func (*RunLost) Kind() Kind      { return KindRunLost }
 func (*Slept) Kind() Kind        { return KindSlept }
+func (*Settled) Kind() Kind      { return KindSettled }
 func (*Ended) Kind() Kind        { return KindEnded }
 
 // NewBody returns an empty body of a kind, to be decoded into. Its error
 // names a kind that is not known.
 func NewBody(kind Kind) (Body, error) {
 	for _, b := range []Body{&Begin{}, &GatesChanged{}, &Tick{}, &ClockSet{}, &Booted{}, &Occurred{}, &FactsChanged{}, &PaceSet{}, &SignalSent{},
-		&OpenAsked{}, &StopAsked{}, &PauseAsked{}, &ResumeAsked{}, &RunStarted{}, &StartFailed{}, &StartUnsafe{}, &RunEnded{}, &RunLost{}, &Slept{}, &Ended{}} {
+		&OpenAsked{}, &StopAsked{}, &PauseAsked{}, &ResumeAsked{}, &RunStarted{}, &StartFailed{}, &StartUnsafe{}, &RunEnded{}, &RunLost{}, &Slept{}, &Settled{}, &Ended{}} {
 		if b.Kind() == kind {
 			return b, nil
 		}

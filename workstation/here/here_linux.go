@@ -31,6 +31,7 @@ var (
 	SocketIn      = linux.SocketIn
 	Activity      = linux.Activity
 	Load          = linux.Load
+	Settle        = linux.Settle
 )
 
 // SelfOrder says how this program is started once more.

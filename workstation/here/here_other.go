@@ -3,6 +3,7 @@
 package here
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -47,6 +48,11 @@ func SessionVars([]string, int) []string { return nil }
 
 // HasX finds none.
 func HasX([]string, int) bool { return false }
+
+// Settle says that nothing is told of it here.
+func Settle(context.Context, bool) (workstation.Strain, error) {
+	return workstation.Strain{}, ErrNotServed
+}
 
 // Reading says that nothing is measured here.
 func Reading(string) (int64, error) { return 0, ErrNotServed }
