@@ -19,6 +19,7 @@ import (
 	"timegate/core/gate"
 	"timegate/gates"
 	"timegate/home"
+	"timegate/keeper"
 	"timegate/startup"
 )
 
@@ -206,6 +207,26 @@ func (a *app) rememberStartup(items []startup.Item) int {
 		return 0
 	}
 	return len(m.After(m.Shown))
+}
+
+// startupForKeeper is how a keeper looks at what else starts here.
+func (a *app) startupForKeeper() *keeper.StartupLook {
+	look, err := a.startupLook("")
+	if err != nil {
+		return nil
+	}
+	return &keeper.StartupLook{Folders: look.Folders(), Look: func() ([]startup.Change, error) {
+		m, err := startup.ReadMemory(a.home)
+		if err != nil {
+			return nil, err
+		}
+		items, err := a.startupItems(look)
+		if err != nil {
+			return nil, err
+		}
+		changes := m.Note(items, time.Now())
+		return changes, m.Write(a.home)
+	}}
 }
 
 // startupChanges tells what has changed.

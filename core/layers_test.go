@@ -51,7 +51,7 @@ var arrows = map[string]string{
 	"control":            "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/peer",
 	"agent":              "core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
 	"install":            "core/gate desktop home inspect",
-	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch workstation",
+	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch startup workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
 	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo desktop gates home ical inspect install journal keeper launch startup " +

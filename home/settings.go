@@ -36,6 +36,8 @@ type Settings struct {
 	// StartUnrecorded says that programs start also while the journal cannot be
 	// written.
 	StartUnrecorded bool
+	// TellStartup says that the keeper tells when something new starts on the machine.
+	TellStartup bool
 	// Scope is that of the home, where it is not said with every command; "" is
 	// not said.
 	Scope gate.Scope
@@ -91,6 +93,9 @@ type settingsFile struct {
 		Calm    *string `toml:"calm"`
 		Longest *string `toml:"longest"`
 	} `toml:"pace"`
+	Startup struct {
+		Tell *bool `toml:"tell"`
+	} `toml:"startup"`
 	Keep struct {
 		Outputs     *string `toml:"outputs"`
 		History     *string `toml:"history"`
@@ -126,6 +131,7 @@ func ReadSettings(path string) (Settings, error) {
 			return DefaultSettings, fault("scope", `scope is "system" or "user"`)
 		}
 	}
+	s.TellStartup = f.Startup.Tell != nil && *f.Startup.Tell
 	p := f.Pace
 	if p.AtOnce != nil {
 		if *p.AtOnce < 0 || *p.AtOnce > 1000 {
@@ -183,7 +189,7 @@ func settingsFault(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		decode = &strict.Errors[0]
 		e.Line, e.Column = decode.Position()
-		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
+		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [startup] has tell, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
 	case errors.As(err, &decode):
 		e.Line, e.Column = decode.Position()
 		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")

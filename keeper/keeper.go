@@ -45,6 +45,9 @@ type Options struct {
 	// Settle waits until the machine is calm after a boot or a logon; nil where that
 	// is not to be known.
 	Settle func(ctx context.Context, boot bool) (workstation.Strain, error)
+	// Startup looks at what else starts on the machine, where the settings want it; nil
+	// for never.
+	Startup *StartupLook
 	// SetAside says that a journal that is damaged is moved aside, and what can
 	// be read of it is taken over into a new one.
 	SetAside bool
@@ -62,6 +65,9 @@ type Keeper struct {
 	turned   func()
 	setAside bool
 	settle   func(context.Context, bool) (workstation.Strain, error)
+	startup  *StartupLook
+
+	startupQuiet time.Duration
 
 	inbox chan input    // from workers and from the control socket
 	gone  chan struct{} // closed when Run returns
@@ -70,6 +76,7 @@ type Keeper struct {
 	// What follows belongs to the goroutine of Run.
 	journal  *journal.Journal
 	folder   *folderWatch
+	startups *folderWatch // of what else starts here; nil for not watched
 	engine   *engine.Engine
 	ahead    time.Duration // of the wall clock to the uptime
 	files    map[string]gates.File
@@ -103,7 +110,7 @@ type input struct {
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
-		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle,
+		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle, startup: o.Startup, startupQuiet: startupQuiet,
 		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
 		patience: startPatience, settling: map[phrase.EventKind]bool{}, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
 		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
@@ -131,6 +138,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		return err
 	}
 	defer server.Close()
+	defer func() { k.startups.close() }()
 	if k.ready != nil {
 		k.ready()
 	}
@@ -241,6 +249,8 @@ func (k *Keeper) loop(ctx context.Context) {
 			k.drain(in)
 		case <-k.folder.changed:
 			k.reload(nil)
+		case <-k.startups.changes():
+			k.lookAtStartup()
 		case <-turns:
 			k.turned()
 		case <-k.chores.due():
@@ -385,6 +395,7 @@ func (k *Keeper) begin(ctx context.Context) error {
 	if fresh := !kept || state.Machine.BootID != b.BootID; fresh && c.Uptime < freshBoot && !k.ws.Staged() {
 		k.awaitCalm(ctx, phrase.Boot, "", calendar.InstantOf(c.Now.Add(-c.Uptime)))
 	}
+	k.watchStartup()
 	k.chores.begin()
 	go k.home.KeepReserve() // where there is no room for it, there is none to give up
 	debug.FreeOSMemory()    // what was needed to read many gates at once

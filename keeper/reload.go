@@ -215,6 +215,7 @@ func (k *Keeper) applySettings(read homeRead) {
 	}
 	before := k.settings
 	k.settings = read.settings
+	k.watchStartup()
 	if k.settings.Pace != before.Pace {
 		k.watch()
 		k.handle(input{body: &engine.PaceSet{Pace: k.settings.Pace}})

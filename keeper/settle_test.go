@@ -3,13 +3,21 @@
 package keeper
 
 import (
+	"bytes"
 	"context"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"timegate/core/engine"
 	"timegate/core/phrase"
+	"timegate/home"
 	"timegate/journal"
+	"timegate/startup"
 	"timegate/workstation"
 )
 
@@ -55,5 +63,68 @@ func TestSettled(t *testing.T) {
 	}
 	if err := k.end(); err != nil {
 		t.Error(err)
+	}
+}
+
+// lockedBuffer is a buffer that several goroutines may use.
+type lockedBuffer struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.buf.Write(p)
+}
+
+func (b *lockedBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.buf.String()
+}
+
+// TestStartupTold: where the settings want it, what is new among what starts on the
+// machine is looked for when something appears, and told; without, nobody looks.
+func TestStartupTold(t *testing.T) {
+	h := homeWith(t)
+	folder := filepath.Join(t.TempDir(), "autostart")
+	looked := make(chan struct{}, 64)
+	var log lockedBuffer
+	keepWith(t, h, fast(t), func(k *Keeper) {
+		k.log, k.startupQuiet = slog.New(slog.NewTextHandler(&log, nil)), time.Millisecond
+		k.startup = &StartupLook{Folders: []string{folder}, Look: func() ([]startup.Change, error) {
+			entries, _ := os.ReadDir(folder)
+			defer func() { looked <- struct{}{} }()
+			var out []startup.Change
+			for _, e := range entries {
+				out = append(out, startup.Change{Item: "autostart:" + e.Name(), What: startup.Added, After: &startup.Seen{File: e.Name()}})
+			}
+			return out, nil
+		}}
+	})
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if len(looked) > 0 {
+		t.Error("somebody looked without being asked")
+	}
+	settings := func(text string) {
+		if err := home.Replace(h.Settings(), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	settings("[startup]\ntell = true\n")
+	<-looked // on beginning to watch
+	if err := os.WriteFile(filepath.Join(folder, "board.desktop"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	<-looked
+	deadline := time.Now().Add(wait)
+	for !strings.Contains(log.String(), "autostart:board.desktop was added") && time.Now().Before(deadline) {
+		time.Sleep(5 * time.Millisecond)
+	}
+	if text := log.String(); !strings.Contains(text, "startup: autostart:board.desktop was added by board.desktop") {
+		t.Errorf("it was not told:\n%s", text)
 	}
 }

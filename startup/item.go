@@ -96,6 +96,29 @@ func (l *Look) Items() []Item {
 	return append(out, machine.scripts()...)
 }
 
+// Folders are those in which something new appears that starts here, whether they are
+// there or not.
+func (l *Look) Folders() []string {
+	out := slices.Clone(l.autostartFolders())
+	places := []*unitPlaces{&machineUnits}
+	if l.Own != "" {
+		places = append(places, &ownUnits)
+	}
+	for _, p := range places {
+		dirs := slices.Clone(p.ours)
+		for _, d := range p.own {
+			dirs = append(dirs, filepath.Join(l.Own, d))
+		}
+		for _, d := range dirs {
+			out = append(out, d)
+			for _, root := range []string{"default.target", "multi-user.target", "graphical.target", "graphical-session.target"} {
+				out = append(out, filepath.Join(d, root+".wants"))
+			}
+		}
+	}
+	return append(out, "/etc/init.d")
+}
+
 // Find returns the one item of a name: whole, or without its source where that is
 // enough. Its error is a [*NameError].
 func Find(items []Item, name string) (Item, error) {
