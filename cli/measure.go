@@ -99,6 +99,13 @@ func (m measured) text() string {
 	return strconv.FormatFloat(m.value, 'f', -1, 64)
 }
 
+// tellMeasured takes the readings of before once more, and tells both.
+func (a *app) tellMeasured(ctx context.Context, names []string, before []measured) {
+	if after, err := measureAll(context.WithoutCancel(ctx), names); err == nil {
+		a.printMeasured(names, before, after)
+	}
+}
+
 // printMeasured tells readings before and after, with the difference.
 func (a *app) printMeasured(names []string, before, after []measured) {
 	for i, name := range names {

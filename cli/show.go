@@ -51,6 +51,13 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		state += a.out.warn("; it would not start now: " + rows[0].Lacks + " is missing")
 	}
 	a.line("state", state)
+	costs, err := a.costs()
+	if err != nil {
+		return err
+	}
+	if cost := costs[f.Name]; cost != nil {
+		a.line("takes", a.wrapped(costText(cost)))
+	}
 	a.line("file", f.Path)
 	a.printAlive(rows[0].Alive)
 	fmt.Fprintln(a.out)

@@ -65,22 +65,6 @@ func (a *app) startupLook(root string) (*startup.Look, error) {
 	return l, nil
 }
 
-// startCosts returns what the starts of gates take.
-func (a *app) startCosts() (map[string]*startup.Cost, error) {
-	j, err := a.reader()
-	if err != nil || j == nil {
-		return nil, err
-	}
-	defer j.Close()
-	costs, err := j.Costs()
-	out := make(map[string]*startup.Cost, len(costs))
-	for name, c := range costs {
-		out[name] = &startup.Cost{Runs: c.Runs, TookS: c.Took.Seconds(), ProcessorS: float64(c.Usage.UserMS+c.Usage.SystemMS) / 1000,
-			Memory: c.Usage.MaxRSS, ReadBytes: c.Usage.Read, WrittenBytes: c.Usage.Written}
-	}
-	return out, err
-}
-
 // startupItems returns everything that starts, with what gates take the place of. On
 // another disk there are no gates that count here.
 func (a *app) startupItems(l *startup.Look) ([]startup.Item, error) {
@@ -92,7 +76,7 @@ func (a *app) startupItems(l *startup.Look) ([]startup.Item, error) {
 	if err != nil {
 		return nil, err
 	}
-	costs, err := a.startCosts()
+	costs, err := a.costs()
 	if err != nil {
 		return nil, err
 	}
@@ -374,15 +358,6 @@ func (a *app) printStartupItem(it *startup.Item) {
 	if it.Cost != nil {
 		a.line("takes", a.wrapped(costText(it.Cost)))
 	}
-}
-
-// costText says what the starts of an item take.
-func costText(c *startup.Cost) string {
-	text := fmt.Sprintf("%s, %s processor", short(time.Duration(c.TookS*float64(time.Second))), short(time.Duration(c.ProcessorS*float64(time.Second))))
-	if c.Memory > 0 {
-		text += ", " + bytesText(c.Memory) + " memory"
-	}
-	return text + fmt.Sprintf(", %s read, %s written (the middle of %s)", bytesText(c.ReadBytes), bytesText(c.WrittenBytes), plural(c.Runs, "run"))
 }
 
 // shortHome writes a path below the home folder with a tilde.

@@ -75,7 +75,7 @@ func TestStartupCost(t *testing.T) {
 	if data, err := os.ReadFile(filepath.Join(dir, "logon.png")); err != nil || !strings.HasPrefix(string(data), "\x89PNG") {
 		t.Errorf("the picture: %v", err)
 	}
-	if got := timegate("startup", "gate:glue-warm"); !strings.Contains(got, "20 s, 18 s processor, 31 MB memory, 5.0 MB read, 0 B written (the middle of 1 run)") {
+	if got := timegate("startup", "gate:glue-warm"); !strings.Contains(got, "20 s, 18 s processor, 31 MB memory, 5.0 MB read, 0 B written (its one run)") {
 		t.Errorf("of the item: %s", got)
 	}
 }

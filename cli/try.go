@@ -16,6 +16,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/words"
+	"timegate/home"
 	"timegate/launch"
 	"timegate/workstation"
 	"timegate/workstation/here"
@@ -24,16 +25,31 @@ import (
 func (a *app) tryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "try", Category: tryCommands, Usage: "run a gate's program now, in the foreground, just as the keeper would", ArgsUsage: "NAME | -- PROGRAM [ARGUMENT …]",
-		Description: examples(`timegate try humidity-log`, `timegate try vault-copy --measure memory --measure files:/media/vault`, `timegate try -- ~/bin/stock-count --all`) + "It gets the same account, folder and environment, and no terminal. What it prints is shown. The exit status is 0 if the run counts as a success, else 1.",
-		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "measure", Usage: "what to measure before and after, as a `READING`: " + measureForms}},
-		Action:      a.try,
+		Description: examples(`timegate try humidity-log`, `timegate try vault-copy --measure memory --measure files:/media/vault`, `timegate try stock-count --limits`, `timegate try vault-copy --as-keeper`, `timegate try -- ~/bin/stock-count --all`) + "It gets the same account, folder and environment, and no terminal. What it prints is shown. The exit status is 0 if the run counts as a success, else 1.",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "measure", Usage: "what to measure before and after, as a `READING`: " + measureForms},
+			&cli.BoolFlag{Name: "as-keeper", Usage: "let the running keeper start it: with the rights that it has, recorded like every other run"},
+			&cli.BoolFlag{Name: "limits", Usage: "let no limit of the gate stop it, and tell what would have"},
+		},
+		Action: a.try,
 	}
 }
 
 func (a *app) try(ctx context.Context, c *cli.Command) error {
+	limits := c.Bool("limits")
+	if c.Bool("as-keeper") {
+		if limits || afterDashes(c.Args().Slice()) {
+			return usageError("--as-keeper starts a gate that the keeper knows, with its limits; leave out --limits, and name a gate")
+		}
+		return a.tryAsKeeper(ctx, c, c.StringSlice("measure"))
+	}
 	g, err := a.tryGate(c)
 	if err != nil {
 		return err
+	}
+	named := !afterDashes(c.Args().Slice())
+	if limits && named {
+		a.tellStops(ctx, g)
 	}
 	names := append(slices.Clone(g.Measure), c.StringSlice("measure")...)
 	before, err := measureAll(ctx, names)
@@ -54,13 +70,20 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if note != "" {
 		fmt.Fprintln(a.err, a.err.warn(words.Line(note)))
 	}
-	exit := a.await(ctx, p, g, done)
-	took := short(time.Since(began)) + usedText(&exit.Usage)
-	defer func() {
-		if after, err := measureAll(context.WithoutCancel(ctx), names); err == nil {
-			a.printMeasured(names, before, after)
-		}
-	}()
+	bounds := g.Limits
+	if limits {
+		bounds.Longest = 0
+	}
+	exit := a.await(ctx, p, &bounds, done)
+	lasted := time.Since(began)
+	took := short(lasted) + usedText(&exit.Usage)
+	defer a.tellMeasured(ctx, names, before)
+	if limits {
+		defer a.tellLimits(g, &exit, lasted)
+	}
+	if ok := exit.Signal == "" && g.Succeeds(exit.Status); ok && named && !a.home.OfOthers() {
+		a.home.NoteTried(g.Name, home.Tried{At: a.now(), Took: lasted, Usage: exit.Usage}) // where it cannot be kept, nothing depends on it
+	}
 	status := fmt.Sprintf("exit status %d", exit.Status)
 	if exit.Signal != "" {
 		status = "ended by signal " + exit.Signal
@@ -133,10 +156,10 @@ func (a *app) startTry(ctx context.Context, g *gate.Gate, done func(workstation.
 
 // await waits for the program; it asks it to end when it has taken too long
 // or the person interrupts, and kills it after the grace.
-func (a *app) await(ctx context.Context, p tried, g *gate.Gate, done <-chan workstation.Exit) workstation.Exit {
+func (a *app) await(ctx context.Context, p tried, limits *gate.Limits, done <-chan workstation.Exit) workstation.Exit {
 	var longest, grace <-chan time.Time
-	if g.Limits.Longest > 0 {
-		longest = time.After(g.Limits.Longest)
+	if limits.Longest > 0 {
+		longest = time.After(limits.Longest)
 	}
 	interrupted := ctx.Done()
 	for {
@@ -152,7 +175,7 @@ func (a *app) await(ctx context.Context, p tried, g *gate.Gate, done <-chan work
 			continue
 		}
 		longest, interrupted = nil, nil
-		grace = time.After(g.Limits.Grace)
+		grace = time.After(limits.Grace)
 		p.End("TERM")
 	}
 }

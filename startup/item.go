@@ -66,7 +66,7 @@ type Item struct {
 
 // Cost is what the starts of an item take, each figure the middle one of its last runs.
 type Cost struct {
-	Runs         int     `json:"runs"`
+	Runs         int     `json:"runs"` // 0 where it was only tried by hand
 	TookS        float64 `json:"took_s"`
 	ProcessorS   float64 `json:"processor_s"`
 	Memory       int64   `json:"memory"`  // the largest resident memory of one process, bytes; 0 is not known
