@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -59,6 +60,13 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		a.line("takes", a.wrapped(costText(cost)))
 	}
 	a.line("file", f.Path)
+	for i, name := range slices.Sorted(maps.Keys(f.Vars)) {
+		label := ""
+		if i == 0 {
+			label = "names"
+		}
+		a.line(label, fmt.Sprintf("{%s} = %s", name, f.Vars[name]))
+	}
 	a.printAlive(rows[0].Alive)
 	fmt.Fprintln(a.out)
 	a.printDues(a.dues(f.Gate, forecast.Span{From: calendar.InstantOf(a.now()), To: calendar.MaxInstant, Count: 5}), len(f.Gate.Opens) > 1)

@@ -40,7 +40,7 @@ func (s *Server) showGates(w http.ResponseWriter, r *http.Request, who caller) {
 		}
 		// The file may have become somebody else's just now.
 		if f := s.keeper.ReadFile(name); who.sees(f.Gate) {
-			texts[name] = f.Text
+			texts[name] = f.Whole
 		}
 	}
 	send(w, texts)

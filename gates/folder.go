@@ -31,7 +31,9 @@ type File struct {
 	Name     string
 	Path     string
 	Text     string
-	Version  string     // identifies Text
+	Whole    string     // Text, with values in the places of names
+	Version  string     // identifies Whole
+	Vars     gate.Vars  // the names that it says, and their values
 	Days     []Days     // the files of days that it reads
 	Gate     *gate.Gate // nil where a finding is an error
 	Findings gate.Findings
@@ -79,7 +81,7 @@ func ReadFolderAs(h home.Home, env phrase.Env, read Reader) ([]File, error) {
 	for err == nil {
 		var files []File
 		var after kept
-		if files, err = readFiles(h, env, read); err != nil {
+		if files, err = readFiles(h, env, read, &before); err != nil {
 			break
 		}
 		if after, err = readPlan(h); err != nil {
@@ -90,7 +92,7 @@ func ReadFolderAs(h home.Home, env phrase.Env, read Reader) ([]File, error) {
 			continue
 		}
 		if !before.Done {
-			return overlay(h, files, before.Changes, env, read), nil
+			return before.overlay(h, files, env, read), nil
 		}
 		checkLinks(files)
 		return files, nil
@@ -99,7 +101,7 @@ func ReadFolderAs(h home.Home, env phrase.Env, read Reader) ([]File, error) {
 }
 
 // readFiles reads the files as they lie in the folder.
-func readFiles(h home.Home, env phrase.Env, read Reader) ([]File, error) {
+func readFiles(h home.Home, env phrase.Env, read Reader, pending *kept) ([]File, error) {
 	entries, err := os.ReadDir(h.Gates)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -117,11 +119,12 @@ func readFiles(h home.Home, env phrase.Env, read Reader) ([]File, error) {
 	out := make([]File, len(names))
 	var next atomic.Int64
 	days := daysOnce{through: read}
+	vars := sync.OnceValues(func() (gate.Vars, error) { return varsOf(h, pending, env.Host) })
 	var readers sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		readers.Go(func() {
 			for i := next.Add(1) - 1; i < int64(len(names)); i = next.Add(1) - 1 {
-				out[i] = readFile(h, names[i], env, days.read)
+				out[i] = readFile(h, names[i], env, days.read, vars)
 			}
 		})
 	}
@@ -163,15 +166,17 @@ func ReadFile(h home.Home, name string, env phrase.Env) File {
 
 // ReadFileAs reads one gate's file, and its files of days through a reader.
 func ReadFileAs(h home.Home, name string, env phrase.Env, read Reader) File {
-	if k, err := readPlan(h); err == nil && !k.Done {
+	k, err := readPlan(h)
+	vars := func() (gate.Vars, error) { return varsOf(h, &k, env.Host) }
+	if err == nil && !k.Done {
 		if i := slices.IndexFunc(k.Changes, func(c Change) bool { return c.Name == name && c.After != nil }); i >= 0 {
-			return parse(h, name, []byte(*k.Changes[i].After), env, read.days)
+			return parse(h, name, []byte(*k.Changes[i].After), env, read.days, vars)
 		}
 	}
-	return readFile(h, name, env, read.days)
+	return readFile(h, name, env, read.days, vars)
 }
 
-func readFile(h home.Home, name string, env phrase.Env, days daysReader) File {
+func readFile(h home.Home, name string, env phrase.Env, days daysReader, vars varsReader) File {
 	f := File{Name: name, Path: h.GateFile(name)}
 	data, err := readBounded(f.Path)
 	if err != nil {
@@ -179,7 +184,7 @@ func readFile(h home.Home, name string, env phrase.Env, days daysReader) File {
 			Message: "the file cannot be read: " + err.Error(), Remedy: "check what it is, and its owner and mode"}}
 		return f
 	}
-	f = parse(h, name, data, env, days)
+	f = parse(h, name, data, env, days, vars)
 	if h.Scope == gate.System {
 		for _, found := range inspect.WritableByOthers(f.Path) {
 			found.Gate, found.File = name, f.Path
@@ -194,11 +199,21 @@ type daysReader func(account, path string) ([]byte, []calendar.Item, error)
 
 // Parse reads a gate's text.
 func Parse(h home.Home, name string, data []byte, env phrase.Env) File {
-	return parse(h, name, data, env, Reader(readOwn).days)
+	return parse(h, name, data, env, Reader(readOwn).days, func() (gate.Vars, error) { return varsOf(h, &kept{}, env.Host) })
 }
 
-func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReader) File {
-	f := File{Name: name, Path: h.GateFile(name), Text: string(data), Version: versionOf(data)}
+func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReader, vars varsReader) File {
+	f := File{Name: name, Path: h.GateFile(name), Text: string(data)}
+	if gate.HasNames(data) {
+		values, err := valuesFor(h, data, env.Host, vars)
+		if err != nil {
+			f.Whole, f.Version = f.Text, versionOf(data)
+			f.Findings = gate.Findings{{Gate: name, File: f.Path, Severity: gate.SevereError, Code: "vars", Message: "the values of names cannot be read: " + err.Error(), Remedy: "put vars.toml right"}}
+			return f
+		}
+		data, f.Vars = values.Expand(data)
+	}
+	f.Whole, f.Version = string(data), versionOf(data)
 	// Whose file of days it is follows from the whole of the gate.
 	var wanted []string
 	env.DaysIn = func(path string) ([]calendar.Item, error) {

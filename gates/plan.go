@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"timegate/core/gate"
@@ -87,16 +88,36 @@ func (p *Plan) Findings(env phrase.Env) (gate.Findings, error) {
 	if err != nil {
 		return nil, err
 	}
-	return findingsOf(overlay(p.home, files, p.changes, env, readOwn), p.changes), nil
+	k := kept{Changes: p.changes, Others: p.others}
+	return findingsOf(k.overlay(p.home, files, env, readOwn), p.changes), nil
 }
 
-// overlay returns files as they are with changes in force.
-func overlay(h home.Home, files []File, changes []Change, env phrase.Env, read Reader) []File {
+// Files returns the gates as they are once the plan is in force.
+func (p *Plan) Files(env phrase.Env) ([]File, error) {
+	files, err := ReadFolder(p.home, env)
+	if err != nil {
+		return nil, err
+	}
+	k := kept{Changes: p.changes, Others: p.others}
+	return k.overlay(p.home, files, env, readOwn), nil
+}
+
+// overlay returns files as they are with a plan in force.
+func (k *kept) overlay(h home.Home, files []File, env phrase.Env, read Reader) []File {
+	changes := k.Changes
+	vars := sync.OnceValues(func() (gate.Vars, error) { return varsOf(h, k, env.Host) })
 	out := slices.Clone(files)
+	if slices.ContainsFunc(k.Others, func(o OtherChange) bool { return o.Path == h.VarsFile() }) {
+		for i, f := range out { // names have other values
+			if gate.HasNames([]byte(f.Text)) {
+				out[i] = parse(h, f.Name, []byte(f.Text), env, read.days, vars)
+			}
+		}
+	}
 	for _, c := range changes {
 		out = slices.DeleteFunc(out, func(f File) bool { return f.Name == c.Name })
 		if c.After != nil {
-			out = append(out, parse(h, c.Name, []byte(*c.After), env, read.days))
+			out = append(out, parse(h, c.Name, []byte(*c.After), env, read.days, vars))
 		}
 	}
 	Sort(out)
@@ -189,7 +210,9 @@ func tidyScripts(h home.Home, last []Change) error {
 		}
 	}
 	return h.TidyScripts(func(path string) bool {
-		return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, path) })
+		return slices.ContainsFunc(texts, func(text string) bool {
+			return strings.Contains(text, path) || strings.Contains(text, "{scripts}/"+filepath.Base(path))
+		})
 	})
 }
 

@@ -183,7 +183,7 @@ func (k *Keeper) open() (shut func(), err error) {
 		return nil, home.Wrap(k.home.State, err)
 	}
 	closers = append(closers, unwatch)
-	if k.folder, err = watchFolder(k.home.Gates); err != nil {
+	if k.folder, err = watchFolder(k.home); err != nil {
 		return nil, err
 	}
 	closers = append(closers, k.folder.close)

@@ -148,12 +148,12 @@ func (k *Keeper) apply(c change) map[string]string {
 	texts := map[string]string{}
 	k.broken = c.broken
 	for _, f := range c.set {
-		texts[f.Version] = f.Text
+		texts[f.Version] = f.Whole
 		for i := range f.Days {
 			texts[f.Days[i].Version] = f.Days[i].Text
 			f.Days[i].Text = ""
 		}
-		f.Text = "" // the journal has it
+		f.Text, f.Whole = "", "" // the journal has it
 		k.files[f.Name] = f
 	}
 	for _, name := range c.removed {

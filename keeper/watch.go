@@ -27,9 +27,10 @@ type folderWatch struct {
 
 // watchFolder watches the folder of gates, and the one above too, in case this one is
 // replaced.
-func watchFolder(dir string) (*folderWatch, error) {
+func watchFolder(h home.Home) (*folderWatch, error) {
+	dir, settings, vars := h.Gates, h.Settings(), h.VarsFile()
 	f, err := newFolderWatch([]string{filepath.Dir(dir), dir}, quiet, func(ev fsnotify.Event) bool {
-		return ev.Name == dir || filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, gates.Suffix) || filepath.Base(ev.Name) == "settings.toml"
+		return ev.Name == dir || filepath.Dir(ev.Name) == dir && strings.HasSuffix(ev.Name, gates.Suffix) || ev.Name == settings || ev.Name == vars
 	})
 	if err != nil {
 		return nil, err

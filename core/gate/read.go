@@ -117,8 +117,9 @@ func (r *reader) field(g *Gate, f field) {
 	k, known := FindKey(name)
 	switch {
 	case known:
-		k.set(r, g, f.value)
+		k.set(r, g, r.names(f.value))
 	case strings.HasPrefix(name, "as.env.") && len(f.path) == 3:
+		f.value = r.names(f.value)
 		r.envField(g, f)
 	case slices.Contains(tableNames, name) && f.value.kind == "table":
 		// A table written inline: as = { user = "maren" }.
