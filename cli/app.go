@@ -107,7 +107,7 @@ func (a *app) root() *cli.Command {
 			a.previewCommand(), a.checkCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
-			a.startupCommand(),
+			a.startupCommand(), a.applyCommand(), a.signCommand(),
 			a.exportCommand(), a.importCommand(),
 			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.helpCommand(),
 		},

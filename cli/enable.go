@@ -65,7 +65,7 @@ func (a *app) enable(ctx context.Context, c *cli.Command, on bool) error {
 		return a.startNow(ctx, c, name)
 	}
 	if on {
-		if err := a.refuse(c, []gates.File{gates.Parse(a.home, name, data, a.env())}, ""); err != nil {
+		if err := a.refuse(c, []gates.File{gates.Parse(a.home, name, data, a.env())}); err != nil {
 			return err
 		}
 	}

@@ -16,11 +16,13 @@ import (
 
 func (a *app) exportCommand() *cli.Command {
 	return &cli.Command{
-		Name: "export", Category: otherCommands, Usage: "write the moments of gates as a calendar file", ArgsUsage: "[NAME …]",
-		Description: examples(`timegate export --ics --out bindery.ics`, `timegate export --ics --from 2026-12-01 --to 2026-12-31 stock-count`) +
-			"iCalendar, RFC 5545. A moment that a recurrence rule says exactly is written as one; others are listed\n" +
+		Name: "export", Category: otherCommands, Usage: "write the gates into a folder, or their moments as a calendar file", ArgsUsage: "FOLDER | --ics [NAME …]",
+		Description: examples(`timegate export ~/larkspur-gates`, `timegate export --ics --out bindery.ics`, `timegate export --ics --from 2026-12-01 --to 2026-12-31 stock-count`) +
+			"Into a folder go gate files, vars.toml and scripts, as \"timegate apply\" reads them.\n\n" +
+			"--ics is iCalendar, RFC 5545. A moment that a recurrence rule says exactly is written as one; others are listed\n" +
 			"one by one for the span from --from to --to, which is a year from now otherwise.",
 		Flags: []cli.Flag{
+			yesFlag(),
 			&cli.BoolFlag{Name: "ics", Usage: "as an iCalendar file"},
 			&cli.StringFlag{Name: "out", Usage: "write to `FILE` instead of standard output", TakesFile: true},
 			&cli.StringFlag{Name: "from", Usage: "first `TIME` of what is listed"},
@@ -32,7 +34,10 @@ func (a *app) exportCommand() *cli.Command {
 
 func (a *app) export(_ context.Context, c *cli.Command) error {
 	if !c.Bool("ics") {
-		return usageError("say as what to export: --ics")
+		if !c.Args().Present() {
+			return usageError("write a folder for the gates, or --ics for a calendar file")
+		}
+		return a.exportFolder(c)
 	}
 	s := forecast.Span{From: calendar.InstantOf(a.now())}
 	s.To = s.From.Add(365 * 24 * time.Hour)

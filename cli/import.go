@@ -105,7 +105,7 @@ func (a *app) writeProposals(c *cli.Command, proposals []ical.Proposal, argv []s
 	for _, change := range plan.Changes() {
 		files = append(files, gates.Parse(a.home, change.Name, []byte(*change.After), a.env()))
 	}
-	if err := a.refuse(c, files, ""); err != nil {
+	if err := a.refuse(c, files); err != nil {
 		return err
 	}
 	if a.err.terminal && isTerminal(a.in) {

@@ -25,16 +25,16 @@ var yetToCome = []string{"target-missing", "target-not-executable", "folder-miss
 var neverStarts = []string{"no-opening", "all-past"}
 
 // refuse looks at gates as check does, before they are written. What check would
-// call an error is refused; warnings are shown. copied is the path of a program
-// that is yet to be copied there, or "".
-func (a *app) refuse(c *cli.Command, files []gates.File, copied string) error {
+// call an error is refused; warnings are shown. copied are the paths of
+// programs that are yet to be put there.
+func (a *app) refuse(c *cli.Command, files []gates.File, copied ...string) error {
 	absence, _ := a.absence() // where nothing is known of it, nothing is said
 	var errs, rest gate.Findings
 	for _, f := range files {
 		for _, x := range a.findings(f, absence) {
 			later := slices.Contains(yetToCome, x.Code) && (x.Code != "account" || a.home.Scope == gate.System)
 			switch {
-			case copied != "" && f.Gate != nil && f.Gate.Run[0] == copied && x.Code == "target-missing":
+			case f.Gate != nil && slices.Contains(copied, f.Gate.Run[0]) && x.Code == "target-missing":
 			case x.Severity != gate.SevereError && !(slices.Contains(neverStarts, x.Code) && f.Gate != nil && f.Gate.Enabled):
 				rest = append(rest, x)
 			case later && c.Bool("later"):

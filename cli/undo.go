@@ -25,6 +25,12 @@ func (a *app) undo(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	plan, err := gates.Undo(a.home)
+	return a.undoPlan(c, plan, err)
+}
+
+// undoPlan shows a plan that takes a change back, asks, and brings it into force. err is
+// what came of making it.
+func (a *app) undoPlan(c *cli.Command, plan *gates.Plan, err error) error {
 	if errors.Is(err, gates.ErrNothingToUndo) {
 		return usageError("%w", err)
 	}
@@ -42,6 +48,9 @@ func (a *app) undo(_ context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.out, "%s %s\n", a.out.head(change.Name), what)
 	}
 	for _, other := range plan.Others() {
+		if plan.Noted(other.Path) {
+			continue
+		}
 		what := "gets its earlier content back"
 		if other.After == nil {
 			what = "is taken away"

@@ -204,6 +204,7 @@ func Parse(h home.Home, name string, data []byte, env phrase.Env) File {
 
 func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReader, vars varsReader) File {
 	f := File{Name: name, Path: h.GateFile(name), Text: string(data)}
+	var from *gate.Expanded
 	if gate.HasNames(data) {
 		values, err := valuesFor(h, data, env.Host, vars)
 		if err != nil {
@@ -211,7 +212,8 @@ func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReade
 			f.Findings = gate.Findings{{Gate: name, File: f.Path, Severity: gate.SevereError, Code: "vars", Message: "the values of names cannot be read: " + err.Error(), Remedy: "put vars.toml right"}}
 			return f
 		}
-		data, f.Vars = values.Expand(data)
+		from = values.Expand(data)
+		data, f.Vars = from.Text, from.Used
 	}
 	f.Whole, f.Version = string(data), versionOf(data)
 	// Whose file of days it is follows from the whole of the gate.
@@ -220,7 +222,7 @@ func parse(h home.Home, name string, data []byte, env phrase.Env, days daysReade
 		wanted = append(wanted, path)
 		return nil, nil
 	}
-	opts := gate.Options{Scope: h.Scope, Env: env}
+	opts := gate.Options{Scope: h.Scope, Env: env, From: from}
 	f.Gate, f.Findings = gate.Read(name, f.Path, data, opts)
 	if len(wanted) == 0 {
 		return f

@@ -89,7 +89,7 @@ func (p *Plan) Findings(env phrase.Env) (gate.Findings, error) {
 		return nil, err
 	}
 	k := kept{Changes: p.changes, Others: p.others}
-	return findingsOf(k.overlay(p.home, files, env, readOwn), p.changes), nil
+	return k.findings(p.home, k.overlay(p.home, files, env, readOwn)), nil
 }
 
 // Files returns the gates as they are once the plan is in force.
@@ -107,11 +107,9 @@ func (k *kept) overlay(h home.Home, files []File, env phrase.Env, read Reader) [
 	changes := k.Changes
 	vars := sync.OnceValues(func() (gate.Vars, error) { return varsOf(h, k, env.Host) })
 	out := slices.Clone(files)
-	if slices.ContainsFunc(k.Others, func(o OtherChange) bool { return o.Path == h.VarsFile() }) {
-		for i, f := range out { // names have other values
-			if gate.HasNames([]byte(f.Text)) {
-				out[i] = parse(h, f.Name, []byte(f.Text), env, read.days, vars)
-			}
+	for i, f := range out {
+		if k.givesValues(h, &f) {
+			out[i] = parse(h, f.Name, []byte(f.Text), env, read.days, vars)
 		}
 	}
 	for _, c := range changes {
@@ -125,10 +123,16 @@ func (k *kept) overlay(h home.Home, files []File, env phrase.Env, read Reader) [
 	return out
 }
 
-func findingsOf(files []File, changes []Change) gate.Findings {
+// givesValues reports whether a plan may give the names in a gate's file other values.
+func (k *kept) givesValues(h home.Home, f *File) bool {
+	return slices.ContainsFunc(k.Others, func(o OtherChange) bool { return o.Path == h.VarsFile() }) && gate.HasNames([]byte(f.Text))
+}
+
+// findings returns what is wrong or unwise with those gates that a plan touches.
+func (k *kept) findings(h home.Home, files []File) gate.Findings {
 	var out gate.Findings
 	for _, f := range files {
-		if slices.ContainsFunc(changes, func(c Change) bool { return c.Name == f.Name }) {
+		if k.givesValues(h, &f) || slices.ContainsFunc(k.Changes, func(c Change) bool { return c.Name == f.Name }) {
 			out = append(out, f.Findings...)
 		}
 	}
@@ -281,23 +285,8 @@ func finish(h home.Home) (kept, error) {
 	if err != nil || k.Number == 0 || k.Done {
 		return k, err
 	}
-	mode := fs.FileMode(0o600)
-	if h.Scope == gate.System {
-		mode = 0o644
-	}
-	for _, c := range k.Changes {
-		path := h.GateFile(c.Name)
-		if c.After == nil {
-			err = os.Remove(path)
-			if errors.Is(err, fs.ErrNotExist) {
-				err = nil
-			}
-		} else {
-			err = home.Rewrite(path, []byte(*c.After), mode)
-		}
-		if err != nil {
-			return k, fmt.Errorf("write %s: %w", path, err)
-		}
+	if err := k.putGates(h); err != nil {
+		return k, err
 	}
 	for _, o := range k.Others {
 		if err := o.After.Put(o.Path); err != nil {
@@ -311,6 +300,39 @@ func finish(h home.Home) (kept, error) {
 	return k, k.write(h)
 }
 
+// putGates puts the gates' files in their places. Until all of them are on the disk, the
+// plan lies there and counts.
+func (k *kept) putGates(h home.Home) error {
+	mode := fs.FileMode(0o600)
+	if h.Scope == gate.System {
+		mode = 0o644
+	}
+	const many = 16 // from here on it is quicker to wait for the disk once
+	put := home.Rewrite
+	if len(k.Changes) >= many {
+		put = home.Renew
+	}
+	for _, c := range k.Changes {
+		path := h.GateFile(c.Name)
+		var err error
+		if c.After == nil {
+			err = os.Remove(path)
+			if errors.Is(err, fs.ErrNotExist) {
+				err = nil
+			}
+		} else {
+			err = put(path, []byte(*c.After), mode)
+		}
+		if err != nil {
+			return fmt.Errorf("write %s: %w", path, err)
+		}
+	}
+	if len(k.Changes) >= many {
+		return home.Settle(h.Gates)
+	}
+	return nil
+}
+
 // RemovedFile is where the file of a gate lies that was removed at a time.
 func RemovedFile(h home.Home, name string, at time.Time) string {
 	return filepath.Join(h.State, "removed", fmt.Sprintf("%s-%s%s", name, at.Format("20060102-150405"), Suffix))
@@ -318,19 +340,24 @@ func RemovedFile(h home.Home, name string, at time.Time) string {
 
 // keepRemoved keeps what is taken away.
 func keepRemoved(h home.Home, changes []Change, now time.Time) error {
+	dir := ""
 	for _, c := range changes {
 		if c.After != nil || c.Before == nil {
 			continue
 		}
 		to := RemovedFile(h, c.Name, now)
-		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-			return home.Wrap(filepath.Dir(to), err)
+		dir = filepath.Dir(to)
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return home.Wrap(dir, err)
 		}
-		if err := home.Replace(to, []byte(*c.Before), 0o600); err != nil {
+		if err := home.Renew(to, []byte(*c.Before), 0o600); err != nil {
 			return home.Wrap(to, err)
 		}
 	}
-	return nil
+	if dir == "" {
+		return nil
+	}
+	return home.Settle(dir)
 }
 
 // contentOf returns a file's content, nil where there is none.

@@ -69,6 +69,21 @@ func (h Home) PutScript(name string, data []byte, mode fs.FileMode, uid int) err
 	return nil
 }
 
+// Scripts returns the names of the scripts that are kept, in order.
+func (h Home) Scripts() ([]string, error) {
+	entries, err := os.ReadDir(h.scripts())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, Wrap(h.scripts(), err)
+	}
+	var out []string
+	for _, e := range entries {
+		if e.Type().IsRegular() && !strings.HasPrefix(e.Name(), ".") {
+			out = append(out, e.Name())
+		}
+	}
+	return out, nil
+}
+
 // TidyScripts takes the copies of scripts away that are not in use.
 func (h Home) TidyScripts(used func(path string) bool) error {
 	entries, err := os.ReadDir(h.scripts())

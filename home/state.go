@@ -13,6 +13,9 @@ import (
 type State struct {
 	Text []byte `json:"text,omitempty"`
 	Link string `json:"link,omitempty"`
+	// Mode is that of a file with a mode of its own; 0 is for one that is there to keep
+	// its mode, and for all to read else.
+	Mode fs.FileMode `json:"mode,omitempty"`
 }
 
 // StateOf returns what a file is, nil where there is none. It does not follow a link,
@@ -33,15 +36,16 @@ func StateOf(path string, most int64) (*State, error) {
 		return nil, fmt.Errorf("%s is larger than %d KiB", path, most>>10)
 	}
 	data, err := os.ReadFile(path)
-	return &State{Text: data}, err
+	return &State{Text: data, Mode: info.Mode().Perm()}, err
 }
 
-// Same reports whether two files are alike, or are both not there.
+// Same reports whether two files are alike, or are both not there. A mode that was not
+// said is any.
 func (s *State) Same(o *State) bool {
 	if s == nil || o == nil {
 		return s == o
 	}
-	return s.Link == o.Link && bytes.Equal(s.Text, o.Text)
+	return s.Link == o.Link && bytes.Equal(s.Text, o.Text) && (s.Mode == o.Mode || s.Mode == 0 || o.Mode == 0)
 }
 
 // Put makes a file what it is to be, whole; nil takes it away. One that is there keeps
@@ -59,6 +63,9 @@ func (s *State) Put(path string) error {
 	}
 	if s.Link != "" {
 		return Relink(s.Link, path)
+	}
+	if s.Mode != 0 {
+		return Replace(path, s.Text, s.Mode)
 	}
 	return Rewrite(path, s.Text, 0o644)
 }

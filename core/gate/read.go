@@ -26,12 +26,15 @@ const (
 type Options struct {
 	Scope Scope
 	Env   phrase.Env // for computing the openings' dues
+	// From is what the content was before values were put in; nil where it is as the
+	// file has it. Findings are told by their places there.
+	From *Expanded
 }
 
 // Read reads a gate file's content. file is used in findings only. The gate
 // is nil where a finding is an error.
 func Read(name, file string, data []byte, opt Options) (*Gate, Findings) {
-	r := &reader{name: name, file: file, data: data, env: opt.Env}
+	r := &reader{name: name, file: file, data: data, env: opt.Env, from: opt.From}
 	g := r.read(opt.Scope)
 	slices.SortStableFunc(r.found, func(a, b Finding) int { return a.Line*10000 + a.Column - b.Line*10000 - b.Column })
 	if len(r.found.Errors()) > 0 {
@@ -44,6 +47,7 @@ type reader struct {
 	name, file string
 	data       []byte
 	env        phrase.Env
+	from       *Expanded
 	found      Findings
 }
 
@@ -58,7 +62,10 @@ func (r *reader) fail(v value, code, message, remedy string) {
 // add reports at a byte range; a range of nothing at 0 is the whole file.
 func (r *reader) add(s Severity, start, end int, code, message, remedy string) {
 	f := Finding{Gate: r.name, File: r.file, Severity: s, Code: code, Message: message, Remedy: remedy}
-	if end > 0 {
+	switch {
+	case end > 0 && r.from != nil:
+		f.place(r.from.raw, r.from.original(start), r.from.original(end))
+	case end > 0:
 		f.place(r.data, start, end)
 	}
 	r.found = append(r.found, f)

@@ -28,11 +28,38 @@ func HasNames(data []byte) bool {
 	return bytes.IndexByte(data, '{') >= 0 && nameInBraces.Match(data)
 }
 
-// Expand puts values in the places of names that are known, wherever a file has them, and
-// returns which were used. A value has no sign that means anything within quotes, so that
-// it needs none of its own.
-func (v Vars) Expand(data []byte) (out []byte, used Vars) {
-	used = Vars{}
+// Expanded is a gate file with values in the places of names.
+type Expanded struct {
+	Text []byte
+	Used Vars // the names that were found, with their values
+
+	raw   []byte
+	moves []move
+}
+
+// move is where a value stands, and where its name stood.
+type move struct{ at, end, rawAt, rawEnd int }
+
+// original returns where in the file itself something stands.
+func (x *Expanded) original(at int) int {
+	by := 0
+	for _, m := range x.moves {
+		switch {
+		case at <= m.at:
+			return at + by
+		case at < m.end:
+			return m.rawAt
+		}
+		by = m.rawEnd - m.end
+	}
+	return at + by
+}
+
+// Expand puts values in the places of names that are known, wherever a file has them. A
+// value has no sign that means anything within quotes, so that it needs none of its own.
+func (v Vars) Expand(data []byte) *Expanded {
+	x := &Expanded{Used: Vars{}, raw: data}
+	out := make([]byte, 0, len(data))
 	last := 0
 	for _, at := range nameInBraces.FindAllIndex(data, -1) {
 		word := data[at[0]:at[1]]
@@ -44,12 +71,16 @@ func (v Vars) Expand(data []byte) (out []byte, used Vars) {
 		if !known {
 			continue
 		}
-		out = append(append(out, data[last:at[0]]...), strings.NewReplacer("{", "{{", "}", "}}").Replace(value)...)
+		out = append(out, data[last:at[0]]...)
+		begin := len(out)
+		out = append(out, strings.NewReplacer("{", "{{", "}", "}}").Replace(value)...)
 		out = append(out, word[len(name)+2:]...) // braces that are too many
+		x.moves = append(x.moves, move{begin, len(out), at[0], at[1]})
 		last = at[1]
-		used[name] = value
+		x.Used[name] = value
 	}
-	return append(out, data[last:]...), used
+	x.Text = append(out, data[last:]...)
+	return x
 }
 
 // AccountIn names the account that a gate file says, as [Gate.Account] does, whatever else

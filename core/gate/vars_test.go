@@ -20,11 +20,14 @@ func TestNames(t *testing.T) {
 		{`"/bin/x", '{vault}', "{odd}"`, `[/bin/x /media/vault a{b}c]`},
 		{`"/bin/x", "{{{vault}}}"`, `[/bin/x {{vault}}]`},
 		{`"/bin/x", "{valut}"`, `gates/g.toml:1:18: nothing is called {valut} here`},
+		{`"/bin/x", "{vault}", "{valut}"`, `gates/g.toml:1:29: nothing is called {valut} here`},
+		{`"{vault}{host}/x"`, `[/media/vaultfront-desk/x]`},
 		{`"/bin/x", "{hosts}"`, `did you mean {host}?`},
 	} {
 		text := []byte("run = [" + tt.run + "]\nopens = [\"boot\"]\n[as]\nenv = { A = \"{host}\" }\n[needs]\npaths = [\"{vault}/on\"]\n# {nothing}\n")
-		whole, used := vars.Expand(text)
-		g, found := Read("g", "gates/g.toml", whole, Options{Scope: User, Env: phrase.Env{Zone: calendar.UTC}})
+		x := vars.Expand(text)
+		whole, used := x.Text, x.Used
+		g, found := Read("g", "gates/g.toml", whole, Options{Scope: User, From: x, Env: phrase.Env{Zone: calendar.UTC}})
 		got := fmt.Sprint(found.Errors())
 		if g != nil {
 			got = fmt.Sprint(g.Run)
@@ -35,7 +38,7 @@ func TestNames(t *testing.T) {
 		if g == nil && !strings.Contains(got, tt.want) || g != nil && got != tt.want {
 			t.Errorf("%s\n got %s\nwant %s", tt.run, got, tt.want)
 		}
-		if again, _ := vars.Expand(whole); string(again) != string(whole) {
+		if again := vars.Expand(whole).Text; string(again) != string(whole) {
 			t.Errorf("%s, once more: %s", whole, again)
 		}
 	}
