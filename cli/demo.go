@@ -239,7 +239,7 @@ func (a *app) demoAfter(rows []listed, kept bool) error {
 	}
 	a.printEntries(entries)
 	a.title("$ timegate list")
-	a.printList(rows)
+	a.printList(rows, nil)
 	a.title("$ timegate why vault-copy")
 	moments, err := a.story("vault-copy", 2)
 	if err != nil {

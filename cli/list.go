@@ -24,8 +24,11 @@ import (
 func (a *app) listCommand() *cli.Command {
 	return &cli.Command{
 		Name: "list", Category: watchCommands, Usage: "all gates with their command, state, last result and next moment",
-		Description: examples(`timegate list`, `timegate list --json`),
-		Action:      a.list,
+		ArgsUsage: "[WORD …]",
+		Description: examples(`timegate list`, `timegate list --state broken,paused`, `timegate list vault --due-within 2h --sort due`, `timegate list --result failed --columns gate,latest,about`) +
+			"Words stand in a gate's name, in what it is for, or in its command.",
+		Flags:  listFlags(),
+		Action: a.list,
 	}
 }
 
@@ -40,6 +43,8 @@ type listed struct {
 	Next     *time.Time     `json:"next"`
 	Running  []int64        `json:"running"`
 	Last     *lastRun       `json:"last"`
+	File     string         `json:"file"`
+	TakesS   *float64       `json:"takes_s"` // what a run takes, in the middle
 	Error    string         `json:"error,omitempty"`
 
 	Waiting string  `json:"waiting,omitempty"` // what a start waits for
@@ -58,8 +63,12 @@ type lastRun struct {
 }
 
 func (a *app) list(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
-		return err
+	var columns []string
+	if text := c.String("columns"); text != "" {
+		var err error
+		if columns, err = oneOf("columns", []string{text}, columnNames()); err != nil {
+			return err
+		}
 	}
 	files, err := a.files()
 	if err != nil {
@@ -69,14 +78,21 @@ func (a *app) list(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	all := len(rows)
+	if rows, err = a.chosen(c, rows); err != nil {
+		return err
+	}
 	if a.json {
 		return a.out.printJSON(rows)
+	}
+	if len(rows) == 0 && all > 0 {
+		return nothingChosen(all)
 	}
 	if len(rows) == 0 {
 		fmt.Fprintf(a.out, "there are no gates in %s yet; add one:\n  timegate add humidity-log --open \"every 10m\" -- ~/bin/humidity-log\n", a.home.Gates)
 		return nil
 	}
-	a.printList(rows)
+	a.printList(rows, columns)
 	a.sayTroubles(ctx)
 	return nil
 }
@@ -92,60 +108,6 @@ func (a *app) sayTroubles(ctx context.Context) {
 			fmt.Fprintf(a.err, "%s %s: %s\n", a.err.bad("trouble:"), words.Line(t.What), words.Line(t.Why))
 		}
 	}
-}
-
-func (a *app) printList(rows []listed) {
-	// In a narrow terminal the command is worth more than how far off things
-	// are.
-	const roomy = 100
-	tight := a.out.width > 0 && a.out.width < roomy
-	var cells [][]string
-	for _, r := range rows {
-		next, last := "", ""
-		if r.Next != nil {
-			next = a.local(*r.Next)
-			if !tight {
-				next = a.localFar(*r.Next)
-			}
-		} else if r.event != "" {
-			room := 32
-			if tight {
-				room = len("Thu 26 Nov 09:45")
-			}
-			next = a.out.faint(ansi.Truncate(r.event, room, "…"))
-		}
-		if r.Last != nil {
-			last = a.result(r.Last.Result)
-			if r.Last.Ended != nil && !tight {
-				last += " " + far(r.Last.Ended.Sub(a.now()))
-			}
-		}
-		command := gate.CommandLine(r.Run...)
-		if r.Error != "" {
-			command = r.brief
-		}
-		state := a.stateWord(r.State)
-		if len(r.Alive) > 0 {
-			state += " for " + short(time.Duration(r.Alive[0].ForS*float64(time.Second)))
-		}
-		if r.State != "off" {
-			for _, o := range r.Openings {
-				if !o.Enabled {
-					state += ", " + a.out.warn(o.Name+" off")
-				}
-			}
-		}
-		cells = append(cells, []string{r.Name, state, next, last, command})
-	}
-	headers := []string{"GATE", "STATE", "DUE", "LATEST", "COMMAND"}
-	if !a.out.fits(headers, cells) {
-		for i, r := range rows {
-			if r.Error == "" {
-				cells[i][len(headers)-1] = a.briefCommand(r.Run)
-			}
-		}
-	}
-	a.out.table(headers, cells)
 }
 
 // briefCommand writes a command for a column: a long folder is shortened, the
@@ -194,11 +156,18 @@ func (a *app) listed(ctx context.Context, files []gates.File) ([]listed, error) 
 			return nil, err
 		}
 	}
+	costs, err := a.costs()
+	if err != nil {
+		return nil, err
+	}
 	out := []listed{}
 	for _, f := range files {
-		l := listed{Name: f.Name, Run: []string{}, Openings: []gate.Opening{}, Running: []int64{}}
+		l := listed{Name: f.Name, File: f.Path, Run: []string{}, Openings: []gate.Opening{}, Running: []int64{}}
 		if e, ok := last[f.Name]; ok {
 			l.Last = &lastRun{Run: e.Run, Result: e.Result, Ended: a.stamp(e.Ended)}
+		}
+		if cost := costs[f.Name]; cost != nil {
+			l.TakesS = &cost.TookS
 		}
 		st := status.Gates[f.Name]
 		l.Running = append(l.Running, st.Running...)
