@@ -1,13 +1,14 @@
 package desktop
 
 import (
-	"io"
 	"io/fs"
-	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 )
 
 // Look says whose menu is looked through.
@@ -22,7 +23,8 @@ type Look struct {
 // Applications returns the applications that can be started, and their actions, in the
 // order of their IDs. What is deleted (Hidden) or not installed (TryExec) is left out.
 func Applications(look Look) []Entry {
-	var out []Entry
+	type place struct{ path, id string }
+	var places []place
 	seen := map[string]bool{}
 	for _, folder := range look.Folders {
 		filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
@@ -33,15 +35,25 @@ func Applications(look Look) []Entry {
 			if err != nil {
 				return nil
 			}
-			id := strings.ReplaceAll(rel, string(filepath.Separator), "-") // "Desktop file ID"
-			if seen[id] {
-				return nil
+			if id := strings.ReplaceAll(rel, string(filepath.Separator), "-"); !seen[id] { // "Desktop file ID"
+				seen[id] = true
+				places = append(places, place{path, id})
 			}
-			seen[id] = true
-			out = append(out, look.read(path, id)...)
 			return nil
 		})
 	}
+	read := make([][]Entry, len(places))
+	var next atomic.Int64
+	var readers sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(places)) {
+		readers.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(places)); i = next.Add(1) - 1 {
+				read[i] = look.read(places[i].path, places[i].id)
+			}
+		})
+	}
+	readers.Wait()
+	out := slices.Concat(read...)
 	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }
@@ -49,16 +61,11 @@ func Applications(look Look) []Entry {
 // read returns the application of a file with its actions; nothing where it is not to
 // be started.
 func (look *Look) read(path, id string) []Entry {
-	info, err := os.Stat(path)
-	if err != nil || !info.Mode().IsRegular() {
-		return nil
-	}
-	f, err := os.Open(path)
+	data, err := readBeginning(path)
 	if err != nil {
 		return nil
 	}
-	defer f.Close()
-	file := readKeyFile(io.LimitReader(f, longest))
+	file := readKeyFile(data)
 	group := file[mainGroup]
 	e := entryOf(group, look.Locale)
 	e.ID, e.File = id, path

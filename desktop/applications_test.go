@@ -154,7 +154,7 @@ func FuzzEntry(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		e := entryOf(readKeyFile(strings.NewReader(text))[mainGroup], "de_AT@x")
+		e := entryOf(readKeyFile([]byte(text))[mainGroup], "de_AT@x")
 		argv, err := e.Command()
 		if err != nil {
 			return

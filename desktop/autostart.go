@@ -1,7 +1,6 @@
 package desktop
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -67,7 +66,7 @@ func (look *Look) autostart(path string, real func(string) (string, error)) Auto
 		a.Problem = err.Error()
 		return a
 	}
-	group, there := readKeyFile(bytes.NewReader(data))[mainGroup]
+	group, there := readKeyFile(data)[mainGroup]
 	e := entryOf(group, look.Locale)
 	e.ID, e.File = a.ID, path
 	a.Entry, a.Hidden, a.Shown, a.TryExec = e, group["Hidden"] == "true", look.shows(group), unescape(group["TryExec"])

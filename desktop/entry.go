@@ -3,9 +3,9 @@
 package desktop
 
 import (
+	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 )
@@ -40,22 +40,34 @@ const longest = 1 << 20
 // Read reads an entry. It waits for no writer of a pipe, and reads at most a
 // megabyte.
 func Read(path string) (Entry, error) {
-	info, err := os.Stat(path)
+	data, err := readBeginning(path)
 	if err != nil {
 		return Entry{}, err
 	}
-	if !info.Mode().IsRegular() {
-		return Entry{}, fmt.Errorf("%s is not a plain file", path)
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return Entry{}, err
-	}
-	defer f.Close()
-	return parse(io.LimitReader(f, longest)), nil
+	return entryOf(readKeyFile(data)[mainGroup], ""), nil
 }
 
-func parse(r io.Reader) Entry { return entryOf(readKeyFile(r)[mainGroup], "") }
+// readBeginning reads a plain file, up to the size of the longest entry.
+func readBeginning(path string) ([]byte, error) {
+	f, err := openWithoutWaiting(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is not a plain file", path)
+	}
+	data := make([]byte, min(info.Size(), longest))
+	n, err := io.ReadFull(f, data)
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		err = nil // it was cut just now
+	}
+	return data[:n], err
+}
 
 // entryOf returns an entry as its main group has it, in a language.
 func entryOf(group map[string]string, locale string) Entry {

@@ -1,8 +1,7 @@
 package desktop
 
 import (
-	"bufio"
-	"io"
+	"bytes"
 	"strings"
 )
 
@@ -15,27 +14,28 @@ const mainGroup = "Desktop Entry"
 
 // readKeyFile reads a file. What is no line of it is passed over, as menus do; of a
 // key that is given twice the first counts.
-func readKeyFile(r io.Reader) keyFile {
+func readKeyFile(data []byte) keyFile {
 	f := keyFile{}
 	var group map[string]string
-	s := bufio.NewScanner(r)
-	s.Buffer(nil, longest)
-	for s.Scan() {
-		line := strings.TrimSpace(s.Text())
-		if name, ok := strings.CutPrefix(line, "["); ok && strings.HasSuffix(name, "]") {
-			name = strings.TrimSuffix(name, "]")
+	for raw := range bytes.Lines(data) {
+		line := bytes.TrimSpace(raw)
+		if len(line) == 0 || line[0] == '#' {
+			continue
+		}
+		if line[0] == '[' && line[len(line)-1] == ']' {
+			name := string(line[1 : len(line)-1])
 			if group = f[name]; group == nil {
 				group = map[string]string{}
 				f[name] = group
 			}
 			continue
 		}
-		key, value, ok := strings.Cut(line, "=")
-		if !ok || group == nil || strings.HasPrefix(line, "#") {
+		key, value, ok := bytes.Cut(line, []byte("="))
+		if !ok || group == nil {
 			continue
 		}
-		if key = strings.TrimSpace(key); group[key] == "" {
-			group[key] = strings.TrimSpace(value)
+		if key = bytes.TrimSpace(key); group[string(key)] == "" {
+			group[string(key)] = string(bytes.TrimSpace(value))
 		}
 	}
 	return f
