@@ -56,6 +56,9 @@ func (a *app) startupSwitch(ctx context.Context, c *cli.Command, on bool) error 
 	if err != nil {
 		return err
 	}
+	if it.State == startup.Broken {
+		return usageError("%s starts nothing as it is: %s; put %s right first", it.ID, it.Why, it.File)
+	}
 	state := map[bool]string{true: "on", false: "off"}[on]
 	if it.Enabled == on {
 		fmt.Fprintf(a.err, "%s is %s already\n", it.ID, state)
