@@ -235,14 +235,20 @@ func changedFiles(source *gates.Source, changes []gateChange, after []gates.File
 	}
 	out := slices.DeleteFunc(slices.Clone(after), func(f gates.File) bool { return !touched[f.Name] })
 	for i := range out {
-		if path := source.Path(out[i].Name); path != "" {
-			out[i].Path, out[i].Findings = path, slices.Clone(out[i].Findings)
-			for n := range out[i].Findings {
-				out[i].Findings[n].File = path
-			}
-		}
+		out[i] = atSource(source, out[i])
 	}
 	return out
+}
+
+// atSource returns a file with the place where it lies in the source.
+func atSource(source *gates.Source, f gates.File) gates.File {
+	if path := source.Path(f.Name); path != "" {
+		f.Path, f.Findings = path, slices.Clone(f.Findings)
+		for i := range f.Findings {
+			f.Findings[i].File = path
+		}
+	}
+	return f
 }
 
 // copiedScripts are the paths of scripts that a plan is about to put in place.

@@ -28,6 +28,7 @@ var docMasks = append([]mask{
 	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ [A-Z]\w\w( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},
 	{regexp.MustCompile(`, SPAN processor(, SIZE memory)?`), ""},
 	{regexp.MustCompile(`keeper-[0-9a-f]{12}`), "keeper-ID"},
+	{regexp.MustCompile(`\d+ % relative humidity`), "N % relative humidity"}, // by day it is another
 }, append(masks, mask{regexp.MustCompile(`SPAN ago`), "AGO"})...)
 
 func docMasked(text string) string {

@@ -32,6 +32,7 @@ var arrows = map[string]string{
 	"core/words":         "core/engine core/phrase",
 	"core/forecast":      "core/calendar core/gate core/phrase",
 	"core/replay":        "core/engine core/gate core/phrase",
+	"core/rehearsal":     "core/calendar core/engine core/gate core/phrase core/words",
 	"journal":            "core/calendar core/engine",
 	"workstation":        "core/calendar core/engine core/phrase",
 	"workstation/peer":   "",
@@ -54,7 +55,7 @@ var arrows = map[string]string{
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch startup workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/words demo desktop gates home ical inspect install journal keeper launch startup " +
+	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/words demo desktop gates home ical inspect install journal keeper launch startup " +
 		"workstation workstation/here workstation/staged workstation/zones",
 }
 

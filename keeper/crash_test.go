@@ -131,9 +131,11 @@ func checkRuns(t *testing.T, h home.Home, log string, seen bool) (runs int) {
 			continue
 		}
 		runs++
+		// On a busy machine one may be ended before it could say that it has begun.
+		early := (e.Result == "overran" || e.Result == "stopped") && e.PID != 0
 		if n := started[fmt.Sprint(e.Run)]; n > 1 {
 			t.Errorf("run %d was started %d times", e.Run, n)
-		} else if n == 0 && e.Result != "lost" && e.Result != "failed" && e.Result != "running" {
+		} else if n == 0 && e.Result != "lost" && e.Result != "failed" && e.Result != "running" && !early {
 			t.Errorf("run %d has the result %s, but never started", e.Run, e.Result)
 		}
 		if seen && started[fmt.Sprint(e.Run)] == 1 && e.Result == "lost" {

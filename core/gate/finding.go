@@ -102,3 +102,10 @@ func (f *Finding) place(data []byte, start, end int) {
 	line, _, _ := strings.Cut(string(data[lineStart:]), "\n")
 	f.Source = strings.TrimSuffix(line, "\r")
 }
+
+// FindingAt returns an error about a range of bytes of a file.
+func FindingAt(file string, data []byte, start, end int, code, message, remedy string) Finding {
+	f := Finding{File: file, Severity: SevereError, Code: code, Message: message, Remedy: remedy}
+	f.place(data, start, end)
+	return f
+}

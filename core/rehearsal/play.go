@@ -1,0 +1,550 @@
+package rehearsal
+
+import (
+	"cmp"
+	"container/heap"
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	"timegate/core/gate"
+	"timegate/core/phrase"
+)
+
+// Setup is what a day is played through.
+type Setup struct {
+	Environment engine.Environment
+	Gates       []engine.Definition
+	Pace        engine.Pace
+	// Usual is how long a program takes of which the day does not say it; 0 is not known.
+	Usual func(gate string) time.Duration
+	// State is what a keeper's engine knows, to begin with; its version is 0 for nothing.
+	State engine.State
+	// Progress is told how far it is, from 0 to 1; it may be nil.
+	Progress func(share float64)
+}
+
+// unknownTakes is how long a program takes of which nothing is known.
+const unknownTakes = time.Second
+
+// Played is what came of a day.
+type Played struct {
+	Decisions []engine.Decision
+	Runs      []Run
+	States    []State
+	Guessed   []string // gates that started, and of which nothing says how long they take
+}
+
+// Run is a run of a program.
+type Run struct {
+	Run          int64
+	Gate         string
+	Opening      string
+	Started, End calendar.Instant // End is 0 where it goes on beyond the day
+	Result       engine.Result
+}
+
+// State is what holds on the machine for a while.
+type State struct {
+	From, To  calendar.Instant
+	Off       bool
+	Asleep    bool
+	OnBattery bool
+	People    []string // who is logged on
+}
+
+// Play plays a day. Its error is the context's, or says which gate cannot be played.
+func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
+	w := &world{day: d, setup: s, ctx: ctx, engine: engine.New(), out: &Played{}, began: map[string]int{}, levels: map[string]bool{}}
+	var gates []*gate.Gate
+	for _, def := range s.Gates {
+		gates = append(gates, def.Gate)
+	}
+	w.wants = engine.WantsOf(gates, d.Host)
+	w.begin()
+	for i := range d.Events {
+		e := &d.Events[i]
+		if err := w.advance(e.At); err != nil {
+			return nil, err
+		}
+		w.happen(e)
+	}
+	if err := w.advance(d.To); err != nil {
+		return nil, err
+	}
+	w.mark(d.To)
+	slices.Sort(w.out.Guessed)
+	return w.out, nil
+}
+
+// world is the machine of a day, on a clock of its own.
+type world struct {
+	ctx    context.Context
+	day    *Day
+	setup  Setup
+	wants  engine.Wants
+	engine *engine.Engine
+	out    *Played
+
+	now   calendar.Instant
+	facts engine.Facts
+	off   bool
+	sleep calendar.Instant // since when it sleeps; 0 while it does not
+	down  string           // what the machine waits to do: sleep or shutdown
+	boots int
+
+	ends   ends           // of programs
+	began  map[string]int // how many runs of each gate have begun
+	levels map[string]bool
+	told   int // how many steps were made since progress was told
+}
+
+// end is the end of a program that is to come.
+type end struct {
+	at     calendar.Instant
+	run    int64
+	exit   int
+	signal string
+}
+
+type ends []end
+
+func (e ends) Len() int { return len(e) }
+func (e ends) Less(i, j int) bool {
+	return e[i].at < e[j].at || e[i].at == e[j].at && e[i].run < e[j].run
+}
+func (e ends) Swap(i, j int) { e[i], e[j] = e[j], e[i] }
+func (e *ends) Push(x any)   { *e = append(*e, x.(end)) }
+func (e *ends) Pop() any {
+	last := (*e)[len(*e)-1]
+	*e = (*e)[:len(*e)-1]
+	return last
+}
+
+// begin puts the machine into the state in which the day finds it: off or asleep where
+// the first that is said of that is that it boots or resumes, else on.
+func (w *world) begin() {
+	w.now = w.day.From
+	present := map[string]bool{}
+	for _, e := range w.day.Events {
+		if e.Verb == "mount" {
+			present[e.Args[0]] = true // it is not there before
+		}
+	}
+	for _, p := range w.wants.Paths {
+		if !present[p.Path] && !slices.Contains(w.day.Missing, p.Path) {
+			w.facts.Paths = append(w.facts.Paths, p.Key())
+		}
+	}
+	w.facts.Online = true
+	env := w.environment()
+	if w.setup.State.Version != 0 {
+		w.resumeState(env)
+	} else {
+		// A keeper that knew no gates has seen this boot: nothing opens for it.
+		w.engine.Handle(engine.Event{At: w.now - 1, Body: &engine.Begin{Environment: env, BootID: w.bootID(), Pace: w.setup.Pace, Facts: w.facts.Clone()}})
+		w.handle(&engine.GatesChanged{Set: w.setup.Gates})
+	}
+	first := slices.IndexFunc(w.day.Events, func(e Event) bool { return slices.Contains([]string{"boot", "resume", "sleep", "shutdown"}, e.Verb) })
+	if first >= 0 {
+		switch w.day.Events[first].Verb {
+		case "boot":
+			w.handle(&engine.Ended{})
+			w.off = true
+		case "resume":
+			w.sleep = w.now
+		}
+	}
+	w.mark(w.now)
+}
+
+// resumeState begins with what a running keeper knows.
+func (w *world) resumeState(env engine.Environment) {
+	if e, err := engine.Restore(w.setup.State, w.setup.Gates); err == nil {
+		w.engine = e
+	}
+	w.facts = w.setup.State.Machine.Facts.Clone()
+	w.handle(&engine.Begin{Environment: env, BootID: w.setup.State.Machine.BootID, Pace: w.setup.Pace, Gates: w.setup.Gates, Facts: w.facts.Clone()})
+	for _, r := range w.engine.AliveRuns() {
+		w.out.Runs = append(w.out.Runs, Run{Run: r.ID, Gate: r.Gate, Started: w.now, Result: engine.ResultRunning})
+		w.schedule(r.ID, r.Gate)
+	}
+}
+
+func (w *world) environment() engine.Environment {
+	env := w.setup.Environment
+	env.Zone, env.Host = w.day.Zone.Name(), w.day.Host
+	return env
+}
+
+func (w *world) bootID() string { return "rehearsed-" + strconv.Itoa(w.boots) }
+
+// handle tells the engine something, and does what it decides.
+func (w *world) handle(body engine.Body) {
+	decisions := w.engine.Handle(engine.Event{At: w.now, Body: body})
+	for i := range decisions {
+		w.do(&decisions[i])
+	}
+}
+
+// do does what was decided.
+func (w *world) do(d *engine.Decision) {
+	if d.Kind != engine.Release {
+		w.out.Decisions = append(w.out.Decisions, *d)
+	}
+	switch {
+	case d.Starts():
+		w.out.Runs = append(w.out.Runs, Run{Run: d.Run, Gate: d.Gate, Opening: d.Opening, Started: d.At, Result: engine.ResultRunning})
+		w.schedule(d.Run, d.Gate)
+		w.handle(&engine.RunStarted{Run: d.Run, PID: 1})
+	case d.Kind == engine.StopRun:
+		if i := slices.IndexFunc(w.ends, func(e end) bool { return e.run == d.Run }); i >= 0 {
+			w.ends[i].at, w.ends[i].signal = w.now, d.Signal
+			heap.Init(&w.ends)
+		}
+	case d.Kind == engine.End, d.Kind == engine.Refuse:
+		for i := len(w.out.Runs) - 1; i >= 0; i-- {
+			if r := &w.out.Runs[i]; r.Run == d.Run {
+				r.End, r.Result = d.At, d.Result
+				break
+			}
+		}
+	case d.Kind == engine.Release:
+		w.released()
+	}
+}
+
+// schedule says when a run will end.
+func (w *world) schedule(run int64, name string) {
+	list := w.day.Takes[name]
+	o := Outcome{}
+	switch n := w.began[name]; {
+	case len(list) > 0:
+		o = list[min(n, len(list)-1)]
+	default:
+		if w.setup.Usual != nil {
+			o.Takes = w.setup.Usual(name)
+		}
+		if o.Takes == 0 {
+			o.Takes = unknownTakes
+			if !slices.Contains(w.out.Guessed, name) {
+				w.out.Guessed = append(w.out.Guessed, name)
+			}
+		}
+	}
+	w.began[name]++
+	heap.Push(&w.ends, end{at: w.now.Add(o.Takes), run: run, exit: o.Exit})
+}
+
+// progressSteps is after how many steps progress is told, and the context asked.
+const progressSteps = 1024
+
+// advance lets time pass until an instant, which an event has.
+func (w *world) advance(until calendar.Instant) error {
+	for {
+		if w.told++; w.told%progressSteps == 0 {
+			if err := w.ctx.Err(); err != nil {
+				return err
+			}
+			if w.setup.Progress != nil {
+				w.setup.Progress(float64(w.now.Sub(w.day.From)) / float64(w.day.To.Sub(w.day.From)))
+			}
+		}
+		at, tick, ok := w.next()
+		if !ok || at > until {
+			w.now = until
+			return nil
+		}
+		w.now = max(w.now, at)
+		switch {
+		case w.sleep != 0: // its alarm rings
+			w.awake()
+		case tick:
+			w.handle(&engine.Tick{})
+		default:
+			e := heap.Pop(&w.ends).(end)
+			w.handle(&engine.RunEnded{Run: e.run, EndedAt: w.now, Exit: e.exit, Signal: e.signal})
+		}
+	}
+}
+
+// next returns the next instant at which something comes by itself: the end of a program
+// before a tick. Of a machine that sleeps it is its alarm, of one that is off nothing.
+func (w *world) next() (at calendar.Instant, tick, ok bool) {
+	switch {
+	case w.off:
+		return 0, false, false
+	case w.sleep != 0:
+		at, ok = w.engine.Alarm()
+		return at, false, ok && at >= w.now
+	}
+	wake, wakes := w.engine.Wake()
+	if len(w.ends) > 0 && (!wakes || w.ends[0].at <= wake) {
+		return w.ends[0].at, false, true
+	}
+	return wake, true, wakes
+}
+
+// mark ends the state of the machine that has held, and begins the next.
+func (w *world) mark(at calendar.Instant) {
+	s := State{From: at, To: at, Off: w.off, Asleep: w.sleep != 0, OnBattery: w.facts.OnBattery}
+	for _, p := range w.facts.People {
+		s.People = append(s.People, p.Account)
+	}
+	if n := len(w.out.States); n > 0 {
+		last := &w.out.States[n-1]
+		last.To = at
+		if last.Off == s.Off && last.Asleep == s.Asleep && last.OnBattery == s.OnBattery && slices.Equal(last.People, s.People) {
+			return
+		}
+		if last.From == last.To {
+			*last = s
+			return
+		}
+	}
+	w.out.States = append(w.out.States, s)
+}
+
+// happen lets something happen. What cannot, such as a sleep of a machine that is off,
+// changes nothing.
+func (w *world) happen(e *Event) {
+	defer func() { w.mark(w.now) }()
+	if w.off && e.Verb != "boot" || w.sleep != 0 && e.Verb != "resume" && e.Verb != "boot" {
+		return
+	}
+	arg := ""
+	if len(e.Args) > 0 {
+		arg = e.Args[0]
+	}
+	switch e.Verb {
+	case "boot":
+		w.boot()
+	case "shutdown", "sleep":
+		w.down = e.Verb
+		w.handle(&engine.Occurred{Event: phrase.EventKind(e.Verb), Holds: true})
+	case "resume":
+		if w.sleep != 0 {
+			w.awake()
+		}
+	case "logon", "logoff", "lock", "unlock":
+		w.session(e.Verb, arg)
+	case "mains", "battery":
+		w.power(e.Verb, arg)
+	case "online", "offline":
+		w.tell(phrase.EventKind(e.Verb), "", "", func(f *engine.Facts) { f.Online = e.Verb == "online" })
+	case "idle":
+		d, _ := phrase.ParseSpan(cmp.Or(arg, "1m"))
+		w.learn(func(f *engine.Facts) { f.IdleSince = w.now.Add(-d) })
+	case "active":
+		w.learn(func(f *engine.Facts) { f.IdleSince = 0 })
+	case "signal":
+		w.handle(&engine.SignalSent{Name: arg})
+	case "open":
+		w.handle(&engine.OpenAsked{Gate: arg})
+	case "stop":
+		w.handle(&engine.StopAsked{Gate: arg})
+	case "pause":
+		w.handle(&engine.PauseAsked{})
+	case "continue":
+		w.handle(&engine.ResumeAsked{})
+	default:
+		w.watched(e)
+	}
+}
+
+// learn changes what holds.
+func (w *world) learn(change func(*engine.Facts)) {
+	change(&w.facts)
+	w.handle(&engine.FactsChanged{Facts: w.facts.Clone()})
+}
+
+// tell tells of an event, and what holds from then on.
+func (w *world) tell(what phrase.EventKind, name, subject string, change func(*engine.Facts)) {
+	if change != nil {
+		change(&w.facts)
+	}
+	f := w.facts.Clone()
+	w.handle(&engine.Occurred{Event: what, Name: name, Subject: subject, Count: 1, Facts: &f})
+}
+
+// boot boots the machine. A keeper begins with it.
+func (w *world) boot() {
+	var lost []int64
+	for _, r := range w.engine.AliveRuns() {
+		lost = append(lost, r.ID)
+	}
+	if !w.off { // without a word: it was reset
+		w.handle(&engine.Ended{})
+	}
+	w.ends, w.off, w.sleep = nil, false, 0
+	w.boots++
+	w.facts.People, w.facts.Desktops, w.facts.IdleSince = nil, nil, 0
+	w.handle(&engine.Begin{Environment: w.environment(), BootID: w.bootID(), Uptime: 1, Pace: w.setup.Pace, Gates: w.setup.Gates, Facts: w.facts.Clone(), Lost: lost})
+}
+
+// released lets the machine do what it has waited for.
+func (w *world) released() {
+	switch w.down {
+	case "sleep":
+		w.sleep = w.now
+	case "shutdown":
+		w.off = true
+		w.facts.People, w.facts.Desktops = nil, nil
+		w.engine.Handle(engine.Event{At: w.now, Body: &engine.Ended{}})
+		for i := range w.out.Runs {
+			if r := &w.out.Runs[i]; r.End == 0 {
+				r.End, r.Result = w.now, engine.ResultLost // as the next keeper will find
+			}
+		}
+		w.ends = nil
+	}
+	w.down = ""
+	w.mark(w.now)
+}
+
+// awake lets the machine return from its sleep, in which programs stood still.
+func (w *world) awake() {
+	slept := w.now - w.sleep
+	w.sleep = 0
+	for i := range w.ends {
+		w.ends[i].at += slept
+	}
+	w.mark(w.now)
+	w.tell(phrase.Resume, "", "", nil)
+	w.handle(&engine.Slept{For: slept})
+	w.handle(&engine.Tick{})
+}
+
+// session lets somebody log on or off, lock or unlock: by default the first who is logged
+// on.
+func (w *world) session(verb, name string) {
+	if name == "" && len(w.facts.People) > 0 {
+		name = w.facts.People[0].Account
+	}
+	if name == "" {
+		name = w.setup.Environment.Account
+	}
+	own := name
+	if name == w.setup.Environment.Account && w.setup.Environment.Scope == gate.User {
+		own = "" // the keeper's own desktop
+	}
+	w.tell(phrase.EventKind(verb), name, "", func(f *engine.Facts) {
+		without := func(p engine.Person) bool { return p.Account == name }
+		switch verb {
+		case "logon":
+			f.People = append(slices.DeleteFunc(f.People, without), engine.Person{Account: name, Since: w.now})
+			slices.SortFunc(f.People, func(a, b engine.Person) int { return strings.Compare(a.Account, b.Account) })
+			if f.IdleSince = 0; !slices.Contains(f.Desktops, own) {
+				f.Desktops = append(f.Desktops, own)
+			}
+		case "logoff":
+			f.People = slices.DeleteFunc(f.People, without)
+			f.Desktops = slices.DeleteFunc(f.Desktops, func(d string) bool { return d == own })
+		}
+	})
+}
+
+// power plugs the machine in or out, or lets its battery have another charge.
+func (w *world) power(verb, arg string) {
+	if verb == "mains" {
+		w.tell(phrase.Mains, "", "", func(f *engine.Facts) { f.OnBattery = false })
+		return
+	}
+	charge := cmp.Or(w.facts.Charge, 100)
+	if arg != "" {
+		charge, _ = strconv.Atoi(strings.TrimSuffix(arg, "%"))
+	}
+	set := func(f *engine.Facts) { f.OnBattery, f.Charge = true, charge }
+	if w.facts.OnBattery {
+		w.learn(set)
+		return
+	}
+	w.tell(phrase.Battery, "", "", set)
+}
+
+// watched tells of what gates watch for: mounts, devices, files, and what runs low.
+func (w *world) watched(e *Event) {
+	arg := path.Clean(e.Args[0])
+	if e.Verb == "mount" || e.Verb == "unmount" {
+		w.learn(func(f *engine.Facts) {
+			for _, p := range w.wants.Paths {
+				under := p.Path == arg || strings.HasPrefix(p.Path, arg+"/")
+				f.Paths = slices.DeleteFunc(f.Paths, func(k string) bool { return under && k == p.Key() })
+				if under && e.Verb == "mount" {
+					f.Paths = append(f.Paths, p.Key())
+				}
+			}
+		})
+	}
+	for _, want := range w.wants.Watch {
+		o := want.Event
+		hit := false
+		switch e.Verb {
+		case "mount", "unmount":
+			hit = string(o.Kind) == e.Verb && slices.Contains(o.Paths, arg)
+		case "device":
+			ok, err := path.Match(o.Glob, e.Args[0])
+			hit = o.Kind == phrase.Device && ok && err == nil
+		case "change":
+			hit = o.Kind == phrase.Change && slices.ContainsFunc(o.Paths, func(p string) bool { return arg == p || strings.HasPrefix(arg, p+"/") }) && matches(o.Glob, arg)
+		case "memory":
+			hit = o.Kind == phrase.LowMemory && w.fell(want.Key(), o.Amount, e.Args[0])
+		case "disk":
+			hit = o.Kind == phrase.LowDisk && slices.Contains(o.Paths, arg) && w.fell(want.Key(), o.Amount, e.Args[1])
+		}
+		if hit {
+			f := w.facts.Clone()
+			w.handle(&engine.Occurred{Event: o.Kind, Name: want.Key(), Subject: arg, Count: 1, Files: []string{arg}, Facts: &f})
+		}
+	}
+}
+
+func matches(glob, name string) bool {
+	if glob == "" {
+		return true
+	}
+	ok, err := path.Match(glob, path.Base(name))
+	return ok && err == nil
+}
+
+// total is how much memory and disk the machine has: percentages are of it.
+const total = 100 << 30
+
+// fell reports whether what is free has just fallen below a limit.
+func (w *world) fell(key string, limit phrase.Amount, free string) bool {
+	bytes := func(a phrase.Amount) int64 {
+		if a.Percent > 0 {
+			return total / 100 * int64(a.Percent)
+		}
+		return a.Bytes
+	}
+	now, ok := phrase.ParseAmount(free)
+	low := ok && bytes(now) < bytes(limit)
+	was := w.levels[key]
+	w.levels[key] = low
+	return low && !was
+}
+
+// Text says what holds on the machine.
+func (s *State) Text() string {
+	switch {
+	case s.Off:
+		return "off"
+	case s.Asleep:
+		return "asleep"
+	}
+	text := "on mains"
+	if s.OnBattery {
+		text = "on battery"
+	}
+	if len(s.People) > 0 {
+		text += fmt.Sprintf(", %s logged on", strings.Join(s.People, ", "))
+	}
+	return text
+}
