@@ -74,6 +74,7 @@ func (b *Bars) draw(c draw.Canvas, rows []Bar, height vg.Length) {
 		line(c, x(s), bottom, top, night)
 		words.write(fmt.Sprintf("%g s", s), 10, ink, text.XCenter, vg.Point{X: x(s), Y: roomBelow * 3 / 4})
 	}
+	line(c, x(b.Mark), bottom, top+6, warm)
 	row := (top - bottom) / vg.Length(max(len(rows), 1))
 	row = min(row, barRow*3/2)
 	for i, r := range rows {
@@ -91,7 +92,6 @@ func (b *Bars) draw(c draw.Canvas, rows []Bar, height vg.Length) {
 	if len(rows) == 0 {
 		words.write("nothing started meanwhile", 10, faint, text.XCenter, vg.Point{X: middle, Y: (top + bottom) / 2})
 	}
-	line(c, x(b.Mark), bottom, top+6, warm)
 	words.write(b.MarkText, 10, warm, text.XLeft, vg.Point{X: x(b.Mark) + 4, Y: top + 5})
 }
 

@@ -323,7 +323,7 @@ func (a *app) startState(it *startup.Item) string {
 		text = a.out.bad(text)
 	}
 	if it.Gate != "" {
-		text += ", a gate"
+		text += ", by a gate"
 	}
 	return text
 }
