@@ -1,6 +1,7 @@
 package chart
 
 import (
+	"cmp"
 	"image/color"
 	"io"
 	"time"
@@ -18,6 +19,7 @@ import (
 type Day struct {
 	Title, Below string
 	Zone         *calendar.Zone
+	Off          string // what is written where the machine is off; "" for that
 	From, To     calendar.Instant
 	States       []DayState
 	Lanes        []Lane
@@ -153,7 +155,7 @@ func (d *Day) band(which int) []stretch {
 		x := stretch{from: s.From, to: s.To, ink: ink}
 		switch {
 		case which == 0 && s.Off:
-			x.fill, x.word = gone, "off"
+			x.fill, x.word = gone, cmp.Or(d.Off, "off")
 		case which == 0 && s.Asleep:
 			x.fill, x.ink, x.word = asleep, color.White, "asleep"
 		case which == 0:

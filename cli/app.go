@@ -104,7 +104,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.findCommand(), a.tryCommand(),
 			a.addCommand(), a.changeCommand(), a.editCommand(), a.renameCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
-			a.previewCommand(), a.checkCommand(), a.rehearseCommand(), a.whyCommand(), a.weekCommand(),
+			a.previewCommand(), a.checkCommand(), a.rehearseCommand(), a.replayCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(),
 			a.startupCommand(), a.applyCommand(), a.signCommand(),

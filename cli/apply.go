@@ -33,7 +33,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "prune", Usage: "remove gates that were brought before and are no longer in the folder"},
 			&cli.StringFlag{Name: "signed", Usage: "take it only if the holder of the public key in `FILE` has signed it", TakesFile: true},
 			&cli.BoolFlag{Name: "undo", Usage: "take the last apply back"},
-			laterFlag(), yesFlag(),
+			againstFlag(), laterFlag(), yesFlag(),
 		},
 		Before: a.mayChange,
 		Action: a.apply,
@@ -99,6 +99,9 @@ func (a *app) apply(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	if err := a.refuse(c, changedFiles(source, changes, after), copiedScripts(plan)...); err != nil {
+		return err
+	}
+	if err := a.showAgainst(ctx, c, after); err != nil {
 		return err
 	}
 	if c.Bool("dry-run") {

@@ -19,7 +19,7 @@ func (a *app) editCommand() *cli.Command {
 		Description: examples(`timegate edit vault-copy`, `EDITOR=vi timegate edit vault-copy`) +
 			"$VISUAL or $EDITOR is opened on a copy. What is saved is checked as \"check\" does; where something is wrong, the copy\n" +
 			"can be opened again, and nothing that you have written is lost.",
-		Flags:  []cli.Flag{nowFlag(), laterFlag(), yesFlag()},
+		Flags:  []cli.Flag{nowFlag(), againstFlag(), laterFlag(), yesFlag()},
 		Action: a.edit,
 	}
 }

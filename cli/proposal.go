@@ -39,6 +39,7 @@ func gateFlags(open string) []cli.Flag {
 		&cli.BoolFlag{Name: "copy-script", Usage: "keep a copy of the script that nobody else can change, and run that"},
 		&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
 		nowFlag(),
+		againstFlag(),
 		laterFlag(),
 		yesFlag(),
 	}
@@ -191,6 +192,15 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 	}
 	if err := a.refuse(c, []gates.File{f}, copied); err != nil {
 		return err
+	}
+	if c.String("against") != "" {
+		files, err := a.withFile(f)
+		if err != nil {
+			return err
+		}
+		if err := a.showAgainst(ctx, c, files); err != nil {
+			return err
+		}
 	}
 	if ok, err := a.mayAsk(c, "Write "+path+"?"); err != nil || !ok {
 		return err

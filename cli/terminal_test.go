@@ -181,6 +181,22 @@ func TestDemo(t *testing.T) {
 	if err := json.Unmarshal(history, &entries); err != nil || len(entries) < 25 {
 		t.Errorf("%d entries stay behind, %v", len(entries), err)
 	}
+	// What was recorded, played through the gates as they are, is what it was; a change is
+	// just that change.
+	home := filepath.Join(dir, "home")
+	replay := func(args ...string) string {
+		out, _ := exec.Command(program, append([]string{"--home", home}, args...)...).CombinedOutput()
+		return string(out)
+	}
+	if got := replay("replay", "2026-11-30"); !strings.Contains(got, "28 starts as they were\n") || strings.Contains(got, "new") {
+		t.Errorf("a replay of the day gives\n%s", got)
+	}
+	if got := replay("change", "vault-copy/1", "--open", "at 12:30", "--against", "2026-11-30", "--yes"); !strings.Contains(got, "27 starts as they were, 1 moved\n") || !strings.Contains(got, "Mon 30 Nov 12:30") {
+		t.Errorf("the change against that day gives\n%s", got)
+	}
+	if got := replay("replay", "2026-11-30", "--json"); !strings.Contains(got, `"what": "moved"`) || !strings.Contains(got, `"same": 27`) {
+		t.Errorf("in JSON: %s", got)
+	}
 	if out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput(); err == nil || !strings.Contains(string(out), "not empty") {
 		t.Errorf("a folder that is not empty is taken: %s", out)
 	}

@@ -55,7 +55,7 @@ var arrows = map[string]string{
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch startup workstation",
 	"chart":              "core/calendar core/forecast",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/words demo desktop gates home ical inspect install journal keeper launch startup " +
+	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/words demo desktop gates home ical inspect install journal keeper launch startup " +
 		"workstation workstation/here workstation/staged workstation/zones",
 }
 

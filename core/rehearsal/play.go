@@ -102,7 +102,12 @@ type world struct {
 	ends   ends           // of programs
 	began  map[string]int // how many runs of each gate have begun
 	levels map[string]bool
-	told   int // how many steps were made since progress was told
+	// Of what was recorded: how runs went, and when the machine slept.
+	courses map[string][]*course
+	asleep  []calendar.Instant
+	dozes   bool // it sleeps now
+
+	told int // how many steps were made since progress was told
 }
 
 // end is the end of a program that is to come.
@@ -201,6 +206,10 @@ func (w *world) do(d *engine.Decision) {
 	switch {
 	case d.Starts():
 		w.out.Runs = append(w.out.Runs, Run{Run: d.Run, Gate: d.Gate, Opening: d.Opening, Started: d.At, Result: engine.ResultRunning})
+		if c := w.nearest(d.Gate); c != nil && c.instead != nil {
+			w.failAs(d.Run, c.instead)
+			return
+		}
 		w.schedule(d.Run, d.Gate)
 		w.handle(&engine.RunStarted{Run: d.Run, PID: 1})
 	case d.Kind == engine.StopRun:
@@ -220,8 +229,24 @@ func (w *world) do(d *engine.Decision) {
 	}
 }
 
+// failAs lets a start fail as a recorded one did.
+func (w *world) failAs(run int64, body engine.Body) {
+	switch b := body.(type) {
+	case *engine.StartFailed:
+		w.handle(&engine.StartFailed{Run: run, Detail: b.Detail})
+	case *engine.StartUnsafe:
+		w.handle(&engine.StartUnsafe{Run: run, Hazard: b.Hazard})
+	}
+}
+
 // schedule says when a run will end.
 func (w *world) schedule(run int64, name string) {
+	if c := w.nearest(name); c != nil {
+		if c.ended != nil && !c.cut {
+			heap.Push(&w.ends, end{at: w.now + c.took, run: run, exit: c.ended.Exit, signal: c.ended.Signal})
+		}
+		return // else it did not end, as far as was recorded
+	}
 	list := w.day.Takes[name]
 	o := Outcome{}
 	switch n := w.began[name]; {
@@ -285,6 +310,11 @@ func (w *world) next() (at calendar.Instant, tick, ok bool) {
 		return at, false, ok && at >= w.now
 	}
 	wake, wakes := w.engine.Wake()
+	for i := 0; i < len(w.asleep); i += 2 { // it could not be told before it was awake
+		if wake >= w.asleep[i] && wake < w.asleep[i+1] {
+			wake = w.asleep[i+1]
+		}
+	}
 	if len(w.ends) > 0 && (!wakes || w.ends[0].at <= wake) {
 		return w.ends[0].at, false, true
 	}
@@ -293,7 +323,7 @@ func (w *world) next() (at calendar.Instant, tick, ok bool) {
 
 // mark ends the state of the machine that has held, and begins the next.
 func (w *world) mark(at calendar.Instant) {
-	s := State{From: at, To: at, Off: w.off, Asleep: w.sleep != 0, OnBattery: w.facts.OnBattery}
+	s := State{From: at, To: at, Off: w.off, Asleep: w.sleep != 0 || w.dozes, OnBattery: w.facts.OnBattery}
 	for _, p := range w.facts.People {
 		s.People = append(s.People, p.Account)
 	}

@@ -211,6 +211,82 @@ func TestWrongDays(t *testing.T) {
 	}
 }
 
+// TestCompare: of two lists of starts, those at the same moment are the same, those of
+// one opening that are near are moved, and the others are lost or new.
+func TestCompare(t *testing.T) {
+	list := func(text string) (out []engine.Decision) { // GATE@MINUTE=RESULT
+		for i, one := range strings.Fields(text) {
+			var minute int64
+			name, rest, _ := strings.Cut(one, "@")
+			at, result, _ := strings.Cut(rest, "=")
+			fmt.Sscan(at, &minute)
+			when := calendar.Instant(minute * 60_000)
+			out = append(out, engine.Decision{Kind: engine.Start, Gate: name, Opening: "1", Due: when, At: when, Run: int64(i + 1)},
+				engine.Decision{Kind: engine.End, Gate: name, Opening: "1", Due: when, At: when + 1000, Run: int64(i + 1), Result: engine.Result(result)})
+		}
+		return out
+	}
+	for _, tt := range []struct{ was, is, want string }{
+		{"a@1=ok b@2=ok", "b@2=ok a@1=ok", "2 same"},
+		{"a@1=ok", "a@1=failed", "0 same, result a 1 1"},
+		{"a@1=ok", "", "0 same, lost a 1 0"},
+		{"", "a@1=ok", "0 same, new a 0 1"},
+		{"a@60=ok a@120=ok", "a@61=ok", "0 same, moved a 60 61, lost a 120 0"},
+		{"a@1=ok", "a@900=ok", "0 same, lost a 1 0, new a 0 900"},
+		{"a@660=ok a@1020=ok", "a@600=ok a@720=ok a@960=ok", "0 same, moved a 660 600, new a 0 720, moved a 1020 960"},
+		{"a@5=ok", "b@5=ok", "0 same, lost a 5 0, new b 0 5"},
+	} {
+		diffs, same := Compare(list(tt.was), list(tt.is))
+		got := fmt.Sprintf("%d same", same)
+		for _, d := range diffs {
+			got += fmt.Sprintf(", %s %s %d %d", d.What, d.Gate, d.Was/60_000, d.Is/60_000)
+		}
+		if got != tt.want {
+			t.Errorf("%s | %s\n got %s\nwant %s", tt.was, tt.is, got, tt.want)
+		}
+	}
+}
+
+// TestReplay: a rehearsed day, recorded as a journal would, gives the same through the
+// same gates, and just the difference through others.
+func TestReplay(t *testing.T) {
+	d, was := play(t, fmt.Sprintf(monday, ""))
+	e := engine.New()
+	facts := engine.Facts{Online: true}
+	begin := &engine.Begin{Environment: engine.Environment{Scope: gate.User, Account: "maren", Zone: "UTC", Host: "studio"}, BootID: "b", Pace: engine.Pace{AtOnce: 4, Room: time.Second}, Gates: bindery(t, d.Zone), Facts: facts}
+	at := func(h, m int) calendar.Instant {
+		return d.From.Add(time.Duration(h)*time.Hour + time.Duration(m)*time.Minute)
+	}
+	e.Handle(engine.Event{At: at(6, 30), Body: begin})
+	events := []engine.Event{{At: at(7, 0), Body: &engine.FactsChanged{Facts: facts}}, {At: at(13, 20), Body: &engine.Occurred{Event: phrase.Sleep}},
+		{At: at(14, 35), Body: &engine.Occurred{Event: phrase.Resume}}, {At: at(14, 35), Body: &engine.Slept{For: at(14, 35) - at(13, 20)}}}
+	for _, run := range was.Runs { // as a keeper records how they have ended
+		events = append(events, engine.Event{At: run.End, Body: &engine.RunEnded{Run: run.Run, EndedAt: run.End}})
+	}
+	slices.SortStableFunc(events, func(a, b engine.Event) int { return int(a.At - b.At) })
+	replay := func(gates []engine.Definition, actual []engine.Decision) *Played {
+		t.Helper()
+		p, err := Replay(t.Context(), &Recorded{From: at(6, 45) - 1, To: at(18, 0), Zone: d.Zone, Host: "studio", Engine: e.Clone(), Events: events, Actual: actual}, Setup{Environment: begin.Environment, Gates: gates})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	first := replay(bindery(t, d.Zone), was.Decisions)
+	again := replay(bindery(t, d.Zone), first.Decisions)
+	if diffs, same := Compare(first.Decisions, again.Decisions); len(diffs) > 0 || same < 5 {
+		t.Errorf("through the same gates: %d same, %+v", same, diffs)
+	}
+	later := bindery(t, d.Zone)
+	later[2] = gatesOf(t, d.Zone, "stock-count", "opens = [\"every 3h from 09:00 to 17:00\"]\n")[0]
+	later[2].Version = "2"
+	changed := replay(later, first.Decisions)
+	diffs, _ := Compare(first.Decisions, changed.Decisions)
+	if len(diffs) == 0 || slices.ContainsFunc(diffs, func(d Difference) bool { return d.Gate != "stock-count" }) {
+		t.Errorf("a change of one gate changes %+v", diffs)
+	}
+}
+
 // TestInterrupted: a rehearsal that is too long can be given up.
 func TestInterrupted(t *testing.T) {
 	d, found := Read("day.toml", []byte("from = \"2026-01-01\"\nto = \"2030-12-31\"\n"), env)
