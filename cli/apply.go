@@ -95,7 +95,7 @@ func (a *app) apply(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.err, "%s not in the folder any more: %s; to remove them: --prune\n", a.err.warn("left:"), strings.Join(gone, ", "))
 	}
 	if len(plan.Changes())+len(plan.Others()) == 0 {
-		fmt.Fprintf(a.err, "nothing to change: all of %s in %s is in force\n", plural(len(source.Gates()), "gate"), a.shortHome(source.Dir))
+		fmt.Fprintf(a.err, "nothing to change: everything in %s is in force (%s)\n", a.shortHome(source.Dir), plural(len(source.Gates()), "gate"))
 		return nil
 	}
 	if err := a.refuse(c, changedFiles(source, changes, after), copiedScripts(plan)...); err != nil {

@@ -30,7 +30,12 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	together, err := a.together(files)
+	if err != nil {
+		return err
+	}
 	if names := c.Args().Slice(); len(names) > 0 {
+		together = slices.DeleteFunc(together, func(x gate.Finding) bool { return !slices.Contains(names, x.Gate) })
 		for _, name := range names {
 			if _, err := a.file(name); err != nil {
 				return err
@@ -46,6 +51,7 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	for _, f := range files {
 		found = append(found, a.findings(f, absence)...)
 	}
+	found = append(found, together...)
 	found = append(found, a.machineFindings(ctx, files)...)
 	if a.json {
 		if err := a.out.printJSON(found); err != nil {
@@ -59,6 +65,28 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitFound}
 	}
 	return nil
+}
+
+// together returns what only shows when gates are seen together, and with how long their
+// runs take.
+func (a *app) together(files []gates.File) (gate.Findings, error) {
+	takes, err := a.usual()
+	if err != nil {
+		return nil, err
+	}
+	var list []*gate.Gate
+	paths := map[string]string{}
+	for _, f := range files {
+		if f.Gate != nil {
+			list = append(list, f.Gate)
+			paths[f.Name] = f.Path
+		}
+	}
+	found := inspect.Together(list, a.host, takes, calendar.InstantOf(a.now()))
+	for i := range found {
+		found[i].File = paths[found[i].Gate]
+	}
+	return found, nil
 }
 
 // findings returns all that is wrong or unwise about a gate: of its text, and of

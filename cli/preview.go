@@ -95,6 +95,11 @@ func (a *app) preview(ctx context.Context, c *cli.Command) error {
 	}
 	all = append(all, more...)
 	sortDues(all)
+	byName := map[string]*gate.Gate{}
+	for _, g := range gates {
+		byName[g.Name] = g
+	}
+	a.noteOdds(all, byName)
 	if a.json {
 		return a.out.printJSON(all)
 	}

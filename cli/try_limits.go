@@ -13,10 +13,9 @@ import (
 	"timegate/workstation"
 )
 
-// tellStops tells, before a try with --limits, what would have kept the gate from
-// starting now.
-func (a *app) tellStops(ctx context.Context, g *gate.Gate) {
-	var stops []string
+// stops are what would keep a gate from starting now; known tells that a keeper was there
+// to say what it needs.
+func (a *app) stops(ctx context.Context, g *gate.Gate) (stops []string, known bool) {
 	add := func(key, text string) { stops = append(stops, key+": "+text) }
 	if !g.Enabled {
 		add("enabled", "the gate is switched off")
@@ -25,11 +24,8 @@ func (a *app) tellStops(ctx context.Context, g *gate.Gate) {
 		add("only.hosts", dormantText(g, a.host))
 	}
 	status, err := a.client.Status(ctx)
-	switch st, known := status.Gates[g.Name]; {
-	case errors.Is(err, control.ErrNoKeeper):
-		fmt.Fprintln(a.err, a.err.faint("no keeper is running, so what the gate needs is not looked at"))
-	case err != nil || !known:
-	default:
+	known = !errors.Is(err, control.ErrNoKeeper)
+	if st, there := status.Gates[g.Name]; err == nil && there {
 		if status.Paused {
 			add("pause", "everything is paused")
 		}
@@ -41,9 +37,21 @@ func (a *app) tellStops(ctx context.Context, g *gate.Gate) {
 		}
 	}
 	d := launch.TryDecision(0)
-	if o, err := a.launcher().Order(g, &d); err != nil {
+	if _, err := a.launcher().Order(g, &d); err != nil {
 		add("hazard", err.Error())
-	} else {
+	}
+	return stops, known
+}
+
+// tellStops tells, before a try with --limits, what would have kept the gate from
+// starting now.
+func (a *app) tellStops(ctx context.Context, g *gate.Gate) {
+	stops, known := a.stops(ctx, g)
+	if !known {
+		fmt.Fprintln(a.err, a.err.faint("no keeper is running, so what the gate needs is not looked at"))
+	}
+	d := launch.TryDecision(0)
+	if o, err := a.launcher().Order(g, &d); err == nil {
 		for _, l := range o.Limits {
 			if l.Soft != nil {
 				fmt.Fprintf(a.err, "limit of the account: %s %d\n", l.Item, *l.Soft)

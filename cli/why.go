@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/control"
+	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
@@ -22,9 +23,16 @@ import (
 func (a *app) whyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "why", Category: foreseeCommands, Usage: "why a gate started or did not, and which rule decided", ArgsUsage: "NAME",
-		Description: examples(`timegate why vault-copy`, `timegate why vault-copy --count 10`) + "For each of its last moments: what was decided and why, the key of the gate's file that decided, and why nothing was started.",
-		Flags:       []cli.Flag{&cli.IntFlag{Name: "count", Usage: "show this `NUMBER` of moments", Value: 3}},
-		Action:      a.why,
+		Description: examples(`timegate why vault-copy`, `timegate why vault-copy --at "yesterday 12:00"`, `timegate why vault-copy --not`, `timegate why vault-copy --if "sleep 02:00 to 07:00"`) +
+			"For each of its last moments: what was decided and why, the key of the gate's file that decided, and why nothing was started.\n" +
+			"Then what comes next, by the keeper's own decisions. --if supposes what a day file can say: battery, \"08:00 shutdown\".",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "count", Usage: "show this `NUMBER` of moments", Value: 3},
+			&cli.StringFlag{Name: "at", Usage: "about the moments around a `TIME`, past or to come"},
+			&cli.BoolFlag{Name: "not", Usage: "only what keeps it from starting right now"},
+			&cli.StringSliceFlag{Name: "if", Usage: "what comes if this `EVENT` happens; may be given several times"},
+		},
+		Action: a.why,
 	}
 }
 
@@ -57,14 +65,34 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 	}
 	a.followClock(ctx)
 	f, fileErr := a.file(name)
-	moments, err := a.story(name, int(c.Int("count")))
+	if c.Bool("not") {
+		return a.whyNot(ctx, f, fileErr)
+	}
+	var at calendar.Instant
+	count := int(c.Int("count"))
+	if text := c.String("at"); text != "" {
+		if at, err = a.timeBack().read(text); err != nil {
+			return usageError("--at: %w", err)
+		}
+		count = manyToLookThrough
+	}
+	if ifs := c.StringSlice("if"); fileErr == nil && (len(ifs) > 0 || at > calendar.InstantOf(a.now())) {
+		return a.printFuture(ctx, f, at, ifs)
+	}
+	moments, err := a.story(name, count)
 	if err != nil {
 		return err
+	}
+	if at != 0 {
+		moments = nearest(moments, at)
 	}
 	if fileErr != nil && len(moments) == 0 {
 		return fileErr // a gate that was removed still has its story
 	}
-	told, err := a.tellStory(f.Gate, moments, int(c.Int("count")))
+	told, err := a.tellStory(f.Gate, moments, count)
+	if at != 0 {
+		told = a.tellMoments(f.Gate, moments)
+	}
 	if err != nil {
 		return err
 	}
@@ -80,6 +108,36 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 	fmt.Fprintf(a.out, "%s  %s\n", a.out.head(name), now)
 	for _, m := range told {
 		a.printMoment(m)
+	}
+	if fileErr == nil && at == 0 && f.Gate != nil && f.Gate.Enabled && f.Gate.RunsOn(a.host) {
+		return a.printFuture(ctx, f, 0, nil)
+	}
+	return nil
+}
+
+// manyToLookThrough is how many moments are looked through for those around a time.
+const manyToLookThrough = 5000
+
+// whyNot tells what keeps a gate from starting right now.
+func (a *app) whyNot(ctx context.Context, f gates.File, err error) error {
+	switch {
+	case err != nil:
+		return err
+	case f.Gate == nil:
+		return f.Findings.Errors()
+	}
+	stops, known := a.stops(ctx, f.Gate)
+	if a.json {
+		return a.out.printJSON(append([]string{}, stops...))
+	}
+	for _, text := range stops {
+		fmt.Fprintln(a.out, text)
+	}
+	if len(stops) == 0 {
+		fmt.Fprintln(a.out, "nothing would keep it from starting now")
+	}
+	if !known {
+		fmt.Fprintln(a.err, a.err.faint("no keeper is running, so nothing starts by itself, and what the gate needs is not looked at"))
 	}
 	return nil
 }

@@ -65,9 +65,31 @@ func CheckAbsence(g *gate.Gate, a *Absence) []gate.Finding {
 	return out
 }
 
+// Odds is how often a machine was away at the same time before.
+type Odds struct {
+	Away, Known int
+	Day         string // the weekday, or "" for all days
+}
+
+// Usual reports whether it is usually away then.
+func (o Odds) Usual() bool { return o.Known >= leastKnown && o.Away*2 >= o.Known }
+
+// Text says how often it was away.
+func (o Odds) Text() string {
+	if o.Day == "" {
+		return fmt.Sprintf("%d of the last %d days", o.Away, o.Known)
+	}
+	return fmt.Sprintf("%d of the last %d %ss", o.Away, o.Known, o.Day)
+}
+
 // usual reports whether the machine is usually away at an instant that is to
 // come.
 func (a *Absence) usual(at calendar.Instant, zone *calendar.Zone, woken bool) bool {
+	return a.Odds(at, zone, woken).Usual()
+}
+
+// Odds returns how often the machine was away at the time of an instant that is to come.
+func (a *Absence) Odds(at calendar.Instant, zone *calendar.Zone, woken bool) Odds {
 	for _, back := range []struct {
 		step  calendar.Day
 		count int
@@ -89,10 +111,14 @@ func (a *Absence) usual(at calendar.Instant, zone *calendar.Zone, woken bool) bo
 			}
 		}
 		if known >= leastKnown {
-			return away*2 >= known
+			o := Odds{Away: away, Known: known}
+			if back.step == daysOfAWeek {
+				o.Day = at.Time().In(zone.Location()).Weekday().String()
+			}
+			return o
 		}
 	}
-	return false
+	return Odds{}
 }
 
 // away reports whether the machine was away at an instant; a machine that
