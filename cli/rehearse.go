@@ -40,6 +40,7 @@ func (a *app) rehearseCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "example", Usage: "play a ready `DAY`: " + strings.Join(demo.Days(), ", ")},
 			&cli.StringFlag{Name: "write", Usage: "write the example to `FILE` instead, to begin from", TakesFile: true},
+			&cli.StringFlag{Name: "from", Usage: "begin `now`, with what the keeper knows, whatever the file says"},
 			&cli.StringFlag{Name: "gates", Usage: "play the gates in `FOLDER`, which are not in force", TakesFile: true},
 			&cli.StringFlag{Name: "png", Usage: "draw the day to `FILE`", TakesFile: true},
 			&cli.StringFlag{Name: "svg", Usage: "draw the day to `FILE`", TakesFile: true},
@@ -50,6 +51,7 @@ func (a *app) rehearseCommand() *cli.Command {
 }
 
 func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
+	a.followClock(ctx)
 	if name := c.String("example"); name != "" {
 		if err := noArguments(c); err != nil {
 			return err
@@ -111,7 +113,14 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 	for _, f := range files {
 		names = append(names, f.Name)
 	}
-	if r.day, r.found = rehearsal.Read(file, data, rehearsal.Env{Zone: a.zone, Host: a.host, Find: zones.Find, Gates: names}); r.day == nil {
+	now := calendar.Instant(0)
+	switch from := c.String("from"); {
+	case from == "now":
+		now = calendar.InstantOf(a.now())
+	case from != "":
+		return nil, usageError("--from is %q: write now; another beginning is for the day file to say", from)
+	}
+	if r.day, r.found = rehearsal.Read(file, data, rehearsal.Env{Zone: a.zone, Host: a.host, Find: zones.Find, Gates: names, Now: now}); r.day == nil {
 		return r, nil
 	}
 	here := gates.Here(a.home.Scope, r.day.Zone, r.day.Host)
@@ -135,6 +144,11 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 	for _, f := range r.gates {
 		if f.Gate != nil {
 			s.Gates = append(s.Gates, f.Definition())
+		}
+	}
+	if now != 0 {
+		if s.State, err = a.engineState(); err != nil {
+			return nil, err
 		}
 	}
 	if r.played, err = rehearsal.Play(ctx, r.day, s); err != nil {
