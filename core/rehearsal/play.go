@@ -136,14 +136,14 @@ func (e *ends) Pop() any {
 // the first that is said of that is that it boots or resumes, else on.
 func (w *world) begin() {
 	w.now = w.day.From
-	present := map[string]bool{}
+	missing := slices.Clone(w.day.Missing)
 	for _, e := range w.day.Events {
 		if e.Verb == "mount" {
-			present[e.Args[0]] = true // it is not there before
+			missing = append(missing, path.Clean(e.Args[0])) // it is not there before
 		}
 	}
 	for _, p := range w.wants.Paths {
-		if !present[p.Path] && !slices.Contains(w.day.Missing, p.Path) {
+		if !slices.ContainsFunc(missing, func(m string) bool { return under(p.Path, m) }) {
 			w.facts.Paths = append(w.facts.Paths, p.Key())
 		}
 	}
@@ -220,7 +220,9 @@ func (w *world) do(d *engine.Decision) {
 	case d.Kind == engine.End, d.Kind == engine.Refuse:
 		for i := len(w.out.Runs) - 1; i >= 0; i-- {
 			if r := &w.out.Runs[i]; r.Run == d.Run {
-				r.End, r.Result = d.At, d.Result
+				if r.Result = d.Result; r.End == 0 { // else the machine went down with it
+					r.End = d.At
+				}
 				break
 			}
 		}
@@ -504,9 +506,9 @@ func (w *world) watched(e *Event) {
 	if e.Verb == "mount" || e.Verb == "unmount" {
 		w.learn(func(f *engine.Facts) {
 			for _, p := range w.wants.Paths {
-				under := p.Path == arg || strings.HasPrefix(p.Path, arg+"/")
-				f.Paths = slices.DeleteFunc(f.Paths, func(k string) bool { return under && k == p.Key() })
-				if under && e.Verb == "mount" {
+				within := under(p.Path, arg)
+				f.Paths = slices.DeleteFunc(f.Paths, func(k string) bool { return within && k == p.Key() })
+				if within && e.Verb == "mount" {
 					f.Paths = append(f.Paths, p.Key())
 				}
 			}
@@ -522,7 +524,7 @@ func (w *world) watched(e *Event) {
 			ok, err := path.Match(o.Glob, e.Args[0])
 			hit = o.Kind == phrase.Device && ok && err == nil
 		case "change":
-			hit = o.Kind == phrase.Change && slices.ContainsFunc(o.Paths, func(p string) bool { return arg == p || strings.HasPrefix(arg, p+"/") }) && matches(o.Glob, arg)
+			hit = o.Kind == phrase.Change && slices.ContainsFunc(o.Paths, func(p string) bool { return under(arg, p) }) && matches(o.Glob, arg)
 		case "memory":
 			hit = o.Kind == phrase.LowMemory && w.fell(want.Key(), o.Amount, e.Args[0])
 		case "disk":
@@ -533,6 +535,11 @@ func (w *world) watched(e *Event) {
 			w.handle(&engine.Occurred{Event: o.Kind, Name: want.Key(), Subject: arg, Count: 1, Files: []string{arg}, Facts: &f})
 		}
 	}
+}
+
+// under reports whether a path is a folder or lies in it.
+func under(path, folder string) bool {
+	return path == folder || strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
 }
 
 func matches(glob, name string) bool {
