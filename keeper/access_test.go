@@ -80,8 +80,11 @@ func callKeeper(about string) error {
 	long, err3 := r.Longest()
 	story, err4 := r.Story(about, 10)
 	_, booted, err5 := r.Booted()
+	costs, err6 := r.Costs()
+	_, err7 := r.Settled(5)
+	out["costs"] = len(costs)
 	out["output"], out["last"], out["good"], out["long"], out["story of root's"], out["booted"] = outputs, len(last), len(good), len(long), len(story), booted > 0
-	for _, err := range append(errs, err, err2, err3, err4, err5) {
+	for _, err := range append(errs, err, err2, err3, err4, err5, err6, err7) {
 		if err != nil {
 			return err
 		}
@@ -123,8 +126,8 @@ func TestAccess(t *testing.T) {
 	}
 	const refused = `"only root may do that at the system's keeper"`
 	seen := func(gates int, files, history, output string, runs int) string {
-		return fmt.Sprintf(`{"booted":true,"files":%s,"gates":%d,"good":%d,"history":%s,"last":%d,"long":%d,"open":%[7]s,"output":%[8]s,"paths":0,"pause":%[7]s,`+
-			`"running":0,"send":%[7]s,"stage":%[7]s,"stop":%[7]s,"story of root's":0,"theirs":true}`, files, gates, runs, history, runs, runs, refused, output)
+		return fmt.Sprintf(`{"booted":true,"costs":%[6]d,"files":%[2]s,"gates":%[1]d,"good":%[3]d,"history":%[4]s,"last":%[5]d,"long":%[6]d,"open":%[7]s,"output":%[8]s,"paths":0,"pause":%[7]s,`+
+			`"running":0,"send":%[7]s,"stage":%[7]s,"stop":%[7]s,"story of root's":0,"theirs":true}`, gates, files, runs, history, runs, runs, refused, output)
 	}
 	for uid, want := range map[uint32]string{
 		61001: seen(2, `["hers about hers","skipped "]`, `["hers ok maren","skipped skipped "]`, `"secret of hers\n"`, 1),
