@@ -3,10 +3,12 @@
 package cli_test
 
 import (
+	"encoding/xml"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -79,5 +81,71 @@ func TestStartupCost(t *testing.T) {
 	}
 	if got := timegate("startup", "gate:glue-warm"); !strings.Contains(got, "20 s, 18 s processor, 31 MB memory, 5.0 MB read, 0 B written (its one run)") {
 		t.Errorf("of the item: %s", got)
+	}
+}
+
+// TestReadyDays: each ready day is played, its events and what they mean are told, and the
+// report of a folder of days is read by an XML parser.
+func TestReadyDays(t *testing.T) {
+	dir := t.TempDir()
+	run := func(args ...string) (string, int) {
+		cmd := exec.Command(program, args...)
+		cmd.Dir, cmd.Env = dir, []string{"TIMEGATE_HOME=" + filepath.Join(dir, "tg"), "TZ=Europe/London", "PATH=/usr/bin:/bin", "HOME=" + dir}
+		out, _ := cmd.CombinedOutput()
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	run("add", "humidity-log", "--open", "every 1h", "--open", "resume", "--open", "boot", "--", "/bin/true")
+	if err := os.Mkdir(filepath.Join(dir, "days"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for day, want := range map[string][]string{
+		"office-day": {"07:10 humidity-log/3 run 1", "17:32 shutdown", "07:12 logon maren"},
+		"laptop-day": {"13:15 humidity-log/2 run", "resume", "the machine was asleep: 3 starts in 2 h", "battery 64%"},
+		"night":      {"Tue 1 Dec", "the machine was asleep", "logon maren"},
+		"dst-night":  {"Sat 27 Mar", "Europe/London", "02:00"},
+	} {
+		out, status := run("rehearse", "--example", day)
+		for _, w := range want {
+			if !strings.Contains(strings.Join(strings.Fields(out), " "), w) {
+				t.Errorf("%s does not tell %q:\n%s", day, w, out)
+			}
+		}
+		if status != 0 {
+			t.Errorf("%s: status %d", day, status)
+		}
+		if out, status := run("rehearse", "--example", day, "--write", filepath.Join("days", day+".toml")); status != 0 {
+			t.Error(out)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "days/odd <name>.toml"), []byte("from = \"2026-11-30\"\nexpect = [\"humidity-log opens 3 times\", \"humidity-log never fails\"]\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out, status := run("rehearse", "days", "--junit", "report.xml"); status != 3 || !strings.Contains(out, "1 of 5 days not as expected") {
+		t.Errorf("status %d\n%s", status, out)
+	}
+	data, err := os.ReadFile(filepath.Join(dir, "report.xml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	type suite struct {
+		Name     string `xml:"name,attr"`
+		Tests    int    `xml:"tests,attr"`
+		Failures int    `xml:"failures,attr"`
+		Cases    []struct {
+			Name    string `xml:"name,attr"`
+			Failure *struct {
+				Message string `xml:"message,attr"`
+			} `xml:"failure"`
+		} `xml:"testcase"`
+	}
+	var report struct {
+		Suites []suite `xml:"testsuite"`
+	}
+	if err := xml.Unmarshal(data, &report); err != nil || len(report.Suites) != 5 {
+		t.Fatalf("%v, %d suites\n%s", err, len(report.Suites), data)
+	}
+	i := slices.IndexFunc(report.Suites, func(s suite) bool { return s.Name == "odd <name>" })
+	if i < 0 || report.Suites[i].Tests != 2 || report.Suites[i].Failures != 1 || report.Suites[i].Cases[0].Failure == nil || !strings.Contains(report.Suites[i].Cases[0].Failure.Message, "opened 24 times") || report.Suites[i].Cases[1].Failure != nil {
+		t.Errorf("the report tells %+v", report.Suites)
 	}
 }

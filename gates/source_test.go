@@ -224,3 +224,48 @@ func TestSourceRefused(t *testing.T) {
 		t.Errorf("others can change it: %v", err)
 	}
 }
+
+// BenchmarkApply brings a folder of 1,000 gates onto a home, told against the floor of
+// writing as many files.
+func BenchmarkApply(b *testing.B) {
+	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
+	dir, floorDir := b.TempDir(), b.TempDir()
+	if err := os.Mkdir(filepath.Join(dir, "gates"), 0o755); err != nil {
+		b.Fatal(err)
+	}
+	text := func(i, n int) []byte {
+		return fmt.Appendf(nil, "about = \"Gate %d of {host}\"\nrun = [\"/bin/echo\", \"%d\"]\nopens = [\"at %02d:%02d on mon-fri\", \"boot + %ds\"]\n", i, n, i%24, i%60, i+1)
+	}
+	var floor time.Duration
+	n := 0
+	for b.Loop() {
+		b.StopTimer()
+		n++
+		for i := range 1000 {
+			if err := os.WriteFile(filepath.Join(dir, "gates", fmt.Sprintf("g%d.toml", i)), text(i, n), 0o644); err != nil {
+				b.Fatal(err)
+			}
+		}
+		began := time.Now()
+		for i := range 1000 {
+			if err := os.WriteFile(filepath.Join(floorDir, fmt.Sprint(i)), text(i, n), 0o644); err != nil {
+				b.Fatal(err)
+			}
+		}
+		floor += time.Since(began)
+		h := home.At(filepath.Join(b.TempDir(), "h"), gate.User)
+		b.StartTimer()
+		s, err := ReadSource(dir, false)
+		if err != nil {
+			b.Fatal(err)
+		}
+		p, err := s.Plan(h, false)
+		if err == nil {
+			err = p.Commit(env, time.Unix(0, 0))
+		}
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed())/float64(floor), "×floor")
+}

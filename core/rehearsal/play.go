@@ -5,6 +5,7 @@ import (
 	"container/heap"
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -79,7 +80,7 @@ func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
 		return nil, err
 	}
 	w.mark(d.To)
-	slices.Sort(w.out.Guessed)
+	w.out.Guessed = slices.Sorted(maps.Keys(w.guessed))
 	return w.out, nil
 }
 
@@ -99,9 +100,10 @@ type world struct {
 	down  string           // what the machine waits to do: sleep or shutdown
 	boots int
 
-	ends   ends           // of programs
-	began  map[string]int // how many runs of each gate have begun
-	levels map[string]bool
+	ends    ends            // of programs
+	began   map[string]int  // how many runs of each gate have begun
+	guessed map[string]bool // of which nothing says how long they take
+	levels  map[string]bool
 	// Of what was recorded: how runs went, and when the machine slept.
 	courses map[string][]*course
 	asleep  []calendar.Instant
@@ -260,9 +262,10 @@ func (w *world) schedule(run int64, name string) {
 		}
 		if o.Takes == 0 {
 			o.Takes = unknownTakes
-			if !slices.Contains(w.out.Guessed, name) {
-				w.out.Guessed = append(w.out.Guessed, name)
+			if w.guessed == nil {
+				w.guessed = map[string]bool{}
 			}
+			w.guessed[name] = true
 		}
 	}
 	w.began[name]++
