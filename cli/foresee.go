@@ -219,7 +219,7 @@ func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant
 		state := played.StateAt(d.At)
 		text := future(&d)
 		if d.Rule != "" && d.Rule != "opens" {
-			text += "  " + a.out.faint(fmt.Sprintf("[%s = %s]", d.Rule, f.Gate.Setting(d.Rule)))
+			text += "  " + a.out.faint(ruleText(whyStep{Rule: d.Rule, Value: f.Gate.Setting(d.Rule), Line: gate.LineOf([]byte(f.Text), d.Rule)}))
 		}
 		fmt.Fprintf(a.out, "  %s  %s\n", a.local(d.At.Time().Truncate(time.Second)), text)
 		if state.Asleep || state.Off {

@@ -51,6 +51,7 @@ type whyStep struct {
 	Result   engine.Result       `json:"result,omitempty"`
 	Rule     string              `json:"rule,omitempty"`
 	Value    string              `json:"value,omitempty"`
+	Line     int                 `json:"line,omitempty"` // of the gate's file, that says the rule
 	Text     string              `json:"text"`
 	engine.Reason
 }
@@ -95,6 +96,11 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 	}
 	if err != nil {
 		return err
+	}
+	for _, m := range told {
+		for i := range m.Steps {
+			m.Steps[i].Line = gate.LineOf([]byte(f.Text), m.Steps[i].Rule)
+		}
 	}
 	if a.json {
 		return a.out.printJSON(told)
@@ -311,6 +317,8 @@ func (a *app) printMoment(m whyMoment) {
 // ruleText names the rule that decided, as the file has it.
 func ruleText(s whyStep) string {
 	switch {
+	case s.Line > 0:
+		return fmt.Sprintf("[line %d: %s = %s]", s.Line, s.Rule, s.Value)
 	case s.Value != "":
 		return fmt.Sprintf("[%s = %s]", s.Rule, s.Value)
 	case s.Rule == "pace":

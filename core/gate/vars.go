@@ -83,20 +83,30 @@ func (v Vars) Expand(data []byte) *Expanded {
 	return x
 }
 
-// AccountIn names the account that a gate file says, as [Gate.Account] does, whatever else
-// is right or wrong about it.
-func AccountIn(data []byte) string {
+// eachField calls back for every key of a gate file with its value, those of tables too,
+// whatever else is right or wrong about the file.
+func eachField(data []byte, do func(f field)) {
 	doc, fault := parseDocument(data)
 	if fault != nil {
-		return ""
+		return
 	}
-	account := ""
 	var look func(f field)
 	look = func(f field) {
 		for _, inner := range f.value.fields {
 			inner.path = append(slices.Clone(f.path), inner.path...)
 			look(inner)
 		}
+		do(f)
+	}
+	for _, f := range doc.fields {
+		look(f)
+	}
+}
+
+// AccountIn names the account that a gate file says, as [Gate.Account] does.
+func AccountIn(data []byte) string {
+	account := ""
+	eachField(data, func(f field) {
 		switch f.key() {
 		case "as.user":
 			account = f.value.text
@@ -105,11 +115,19 @@ func AccountIn(data []byte) string {
 				account = "root"
 			}
 		}
-	}
-	for _, f := range doc.fields {
-		look(f)
-	}
+	})
 	return account
+}
+
+// LineOf returns the line on which a gate file gives a key, 0 where it does not.
+func LineOf(data []byte, key string) int {
+	line := 0
+	eachField(data, func(f field) {
+		if f.key() == key {
+			line = bytes.Count(data[:min(f.value.start, len(data))], []byte("\n")) + 1
+		}
+	})
+	return line
 }
 
 // names checks that no name is left without a value, and takes the doubled braces out.

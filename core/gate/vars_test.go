@@ -47,6 +47,12 @@ func TestNames(t *testing.T) {
 			t.Errorf("%q runs as %q, want %q", text, got, want)
 		}
 	}
+	text := []byte("run = [\"/bin/x\"]\n\nneeds.power = \"mains\"\n[rules]\n# a comment\nmissed = \"once\"\n")
+	for key, want := range map[string]int{"run": 1, "needs.power": 3, "rules.missed": 6, "rules.busy": 0, "nothing": 0} {
+		if got := LineOf(text, key); got != want {
+			t.Errorf("%s stands on line %d, want %d", key, got, want)
+		}
+	}
 	if HasNames([]byte("opens = [{ name = \"a\" }]")) || !HasNames([]byte("run = [\"{home}\"]")) {
 		t.Error("an inline table is taken for a name, or a name is not")
 	}
