@@ -298,6 +298,13 @@ func (a *app) printStartup(items []startup.Item) {
 		rows = append(rows, []string{it.ID, a.startState(&it), it.At, cost, about, command})
 	}
 	headers := []string{"ITEM", "STATE", "AT", "TAKES", "WHAT IT IS", "COMMAND"}
+	const roomy = 110 // in a narrow terminal names that can be typed are worth more
+	if a.out.width > 0 && a.out.width < roomy {
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], 4, 5)
+		}
+		headers = slices.Delete(headers, 4, 5)
+	}
 	if !slices.ContainsFunc(rows, func(r []string) bool { return r[3] != "" }) {
 		for i := range rows {
 			rows[i] = slices.Delete(rows[i], 3, 4)
