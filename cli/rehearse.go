@@ -39,7 +39,8 @@ func (a *app) rehearseCommand() *cli.Command {
 			"exit status is 3 where something is not as expected.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "example", Usage: "play a ready `DAY`: " + strings.Join(demo.Days(), ", ")},
-			&cli.StringFlag{Name: "write", Usage: "write the example to `FILE` instead, to begin from", TakesFile: true},
+			&cli.BoolFlag{Name: "usual", Usage: "play a usual week of this machine, from what the keeper has recorded"},
+			&cli.StringFlag{Name: "write", Usage: "write the example, or the usual week, to `FILE` instead, to begin from", TakesFile: true},
 			&cli.StringFlag{Name: "from", Usage: "begin `now`, with what the keeper knows, whatever the file says"},
 			&cli.StringFlag{Name: "gates", Usage: "play the gates in `FOLDER`, which are not in force", TakesFile: true},
 			&cli.StringFlag{Name: "png", Usage: "draw the day to `FILE`", TakesFile: true},
@@ -61,16 +62,22 @@ func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
 			return usageError("--example: there is no ready day %q; there are %s", name, strings.Join(demo.Days(), ", "))
 		}
 		if file := c.String("write"); file != "" {
-			if _, err := os.Lstat(file); err == nil {
-				return usageError("%s is there already; choose another name", file)
-			}
-			if err := writeFile(file, func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), file)
-			return nil
+			return a.writeDay(file, data)
 		}
 		return a.rehearseDay(ctx, c, name+".toml", data)
+	}
+	if c.Bool("usual") {
+		if err := noArguments(c); err != nil {
+			return err
+		}
+		data, err := a.usualDay()
+		if err != nil {
+			return err
+		}
+		if file := c.String("write"); file != "" {
+			return a.writeDay(file, data)
+		}
+		return a.rehearseDay(ctx, c, "a usual week", data)
 	}
 	arg, err := oneArgument(c, "the day file")
 	if err != nil {

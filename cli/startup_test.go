@@ -149,3 +149,61 @@ func TestReadyDays(t *testing.T) {
 		t.Errorf("the report tells %+v", report.Suites)
 	}
 }
+
+// TestUsualWeek: from what a keeper has recorded of its days comes a week that is usual, as
+// a day file that is played.
+func TestUsualWeek(t *testing.T) {
+	dir := t.TempDir()
+	h := home.At(dir, gate.User)
+	if err := h.Prepare(); err != nil {
+		t.Fatal(err)
+	}
+	j, err := journal.Open(h.Journal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	now := time.Now().UTC()
+	for back := 24; back > 0; back-- { // on from seven to six, maren from ten past seven on, asleep at noon
+		day := time.Date(now.Year(), now.Month(), now.Day()-back, 0, 0, 0, 0, time.UTC)
+		at := func(hour, minute int) calendar.Instant {
+			return calendar.InstantOf(day.Add(time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute))
+		}
+		event := func(at calendar.Instant, body engine.Body) journal.Record {
+			return journal.Record{Event: engine.Event{At: at, Body: body}}
+		}
+		boot := event(at(7, 0), &engine.Begin{BootID: fmt.Sprint("boot-", back)})
+		boot.Delta.Machine = fmt.Appendf(nil, `{"boot_id":"boot-%d","booted":%d}`, back, at(7, 0))
+		if _, err := j.Write(boot, event(at(7, 15), &engine.Occurred{Event: phrase.Logon, Name: "maren"}), event(at(13, 0), &engine.Slept{For: at(13, 0) - at(12, 0)}),
+			event(at(17, 30), &engine.Occurred{Event: phrase.Logoff, Name: "maren"}), event(at(18, 0), &engine.Ended{})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run := func(args ...string) string {
+		cmd := exec.Command(program, args...)
+		cmd.Dir, cmd.Env = dir, []string{"TIMEGATE_HOME=" + dir, "TZ=UTC", "PATH=/usr/bin:/bin", "HOME=" + dir}
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Errorf("%v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	run("add", "stock-count", "--open", "at 12:30", "--set", "rules.missed=once", "--", "/bin/true")
+	run("rehearse", "--usual", "--write", "usual.toml")
+	text, err := os.ReadFile(filepath.Join(dir, "usual.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"07:00 boot", "07:15 logon maren", "12:00 sleep", "13:00 resume", "18:00 shutdown"} {
+		if !strings.Contains(string(text), "mon-sun "+want) {
+			t.Errorf("the usual week lacks %q:\n%s", want, text)
+		}
+	}
+	if out := run("rehearse", "--usual"); strings.Count(out, "catch-up") != 7 {
+		t.Errorf("played, it tells\n%s", out)
+	}
+	// And a moment at which the machine usually sleeps is marked.
+	if out := run("preview", "stock-count", "--count", "2"); !strings.Contains(out, "usually asleep or off then (") || !strings.Contains(run("why", "stock-count"), "Unless the machine is asleep or off then, as it was on ") {
+		t.Errorf("of its next moments is told\n%s", out)
+	}
+}

@@ -7,7 +7,9 @@ import (
 	"slices"
 	"time"
 
+	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/phrase"
 )
 
 // Cost is what the runs of a gate take: each figure the middle one of its last runs, so
@@ -73,4 +75,21 @@ func (j *Journal) Settled(limit int) ([]engine.Settled, error) {
 		}
 		return s, err
 	}, limit)
+}
+
+// Session is that somebody logged on or off, or that the machine was plugged in or out.
+type Session struct {
+	At    calendar.Instant
+	Event phrase.EventKind
+	Name  string
+}
+
+// Sessions returns these since an instant, in order.
+func (j *Journal) Sessions(since calendar.Instant) ([]Session, error) {
+	return collect(j, `SELECT at, json_extract(body, '$.event'), coalesce(json_extract(body, '$.name'), '') FROM events
+		WHERE kind = 'occurred' AND at >= ? AND json_extract(body, '$.event') IN ('logon', 'logoff', 'battery', 'mains') ORDER BY id`, func(rows *sql.Rows) (Session, error) {
+		var s Session
+		err := rows.Scan(&s.At, &s.Event, &s.Name)
+		return s, err
+	}, int64(since))
 }

@@ -1,11 +1,13 @@
 package journal
 
 import (
+	"slices"
 	"testing"
 	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/phrase"
 )
 
 // TestCosts: what runs of a gate take is the middle of its last ones; what has not ended,
@@ -50,6 +52,20 @@ func TestCosts(t *testing.T) {
 		if got[name] != c {
 			t.Errorf("%s takes %+v, want %+v", name, got[name], c)
 		}
+	}
+}
+
+// TestSessions: who logged on and off, and when the machine was plugged in or out, since a
+// time, and nothing else.
+func TestSessions(t *testing.T) {
+	j, _ := open(t)
+	for i, o := range []engine.Occurred{{Event: phrase.Logon, Name: "ines"}, {Event: phrase.Logon, Name: "maren"}, {Event: phrase.Unlock, Name: "maren"}, {Event: phrase.Battery}, {Event: phrase.Mains}, {Event: phrase.Logoff, Name: "maren"}} {
+		write(t, j, Record{Event: engine.Event{At: calendar.Instant(1000 * (i + 1)), Body: &o}})
+	}
+	list, err := j.Sessions(1500)
+	want := []Session{{2000, phrase.Logon, "maren"}, {4000, phrase.Battery, ""}, {5000, phrase.Mains, ""}, {6000, phrase.Logoff, "maren"}}
+	if err != nil || !slices.Equal(list, want) {
+		t.Errorf("it tells %+v, %v", list, err)
 	}
 }
 
