@@ -9,8 +9,6 @@ import (
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
 // Bars are spans of time one below the other, in seconds from one beginning.
@@ -42,16 +40,7 @@ var warm = color.RGBA{0xb4, 0x53, 0x09, 0xff}
 func DrawBars(out io.Writer, b *Bars, format Format) error {
 	rows := b.Rows[:min(len(b.Rows), mostBars)]
 	size := max(height, roomAbove+roomBelow+barRow*vg.Length(len(rows)))
-	if format == SVG {
-		c := vgsvg.New(width, size)
-		b.draw(draw.New(c), rows, size)
-		_, err := c.WriteTo(out)
-		return err
-	}
-	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, size), vgimg.UseDPI(dpi))}
-	b.draw(draw.New(c), rows, size)
-	_, err := c.WriteTo(out)
-	return err
+	return picture(out, format, size, func(c draw.Canvas) { b.draw(c, rows, size) })
 }
 
 func (b *Bars) draw(c draw.Canvas, rows []Bar, height vg.Length) {

@@ -9,8 +9,6 @@ import (
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"timegate/core/calendar"
 )
@@ -78,16 +76,7 @@ func DrawDay(out io.Writer, d *Day, format Format) error {
 		row = laneLeast
 	}
 	size := max(height, roomAbove+roomBelow+4*band+row*vg.Length(len(lanes)))
-	if format == SVG {
-		c := vgsvg.New(width, size)
-		d.draw(draw.New(c), lanes, row, size)
-		_, err := c.WriteTo(out)
-		return err
-	}
-	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, size), vgimg.UseDPI(dpi))}
-	d.draw(draw.New(c), lanes, row, size)
-	_, err := c.WriteTo(out)
-	return err
+	return picture(out, format, size, func(c draw.Canvas) { d.draw(c, lanes, row, size) })
 }
 
 // x is where an instant lies.

@@ -57,14 +57,19 @@ const (
 
 // DrawWeek writes a week as a picture with a title above and a line below.
 func DrawWeek(out io.Writer, w *forecast.Week, format Format, title, below string) error {
+	return picture(out, format, height, func(c draw.Canvas) { drawWeek(c, w, title, below) })
+}
+
+// picture writes a picture of the usual width, and of a height.
+func picture(out io.Writer, format Format, height vg.Length, paint func(draw.Canvas)) error {
 	if format == SVG {
 		c := vgsvg.New(width, height)
-		drawWeek(draw.New(c), w, title, below)
+		paint(draw.New(c))
 		_, err := c.WriteTo(out)
 		return err
 	}
 	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(dpi))}
-	drawWeek(draw.New(c), w, title, below)
+	paint(draw.New(c))
 	_, err := c.WriteTo(out)
 	return err
 }

@@ -366,19 +366,7 @@ func rehearsedSummary(r *rehearsed) string {
 
 // drawDay writes the pictures that were asked for.
 func (a *app) drawDay(c *cli.Command, r *rehearsed) (drawn bool, err error) {
-	for format, option := range []string{chart.PNG: "png", chart.SVG: "svg"} {
-		path := c.String(option)
-		if path == "" {
-			continue
-		}
-		picture := dayPicture(r)
-		if err := writeFile(path, func(f io.Writer) error { return chart.DrawDay(f, picture, chart.Format(format)) }); err != nil {
-			return true, err
-		}
-		fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
-		drawn = true
-	}
-	return drawn, nil
+	return a.pictures(c, func(f io.Writer, format chart.Format) error { return chart.DrawDay(f, dayPicture(r), format) })
 }
 
 // dayPicture is a rehearsed day as it is drawn: a lane for each gate that does something.

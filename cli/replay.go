@@ -293,19 +293,7 @@ func (a *app) replayJSON(r *replayed) map[string]any {
 
 // drawReplay draws the gates that differ, as they were and as they would have been.
 func (a *app) drawReplay(c *cli.Command, r *replayed) (drawn bool, err error) {
-	for format, option := range []string{chart.PNG: "png", chart.SVG: "svg"} {
-		path := c.String(option)
-		if path == "" {
-			continue
-		}
-		picture := a.replayPicture(r)
-		if err := writeFile(path, func(f io.Writer) error { return chart.DrawDay(f, picture, chart.Format(format)) }); err != nil {
-			return true, err
-		}
-		fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
-		drawn = true
-	}
-	return drawn, nil
+	return a.pictures(c, func(f io.Writer, format chart.Format) error { return chart.DrawDay(f, a.replayPicture(r), format) })
 }
 
 func (a *app) replayPicture(r *replayed) *chart.Day {

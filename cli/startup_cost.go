@@ -231,16 +231,5 @@ func (a *app) drawBeginnings(c *cli.Command, list []startup.Beginning) (drawn bo
 		bars.Rows = append(bars.Rows, chart.Bar{Label: s.Gate, From: s.AtS, To: s.AtS + s.TookS, Heavy: s.ProcessorS,
 			Text: fmt.Sprintf("%s processor", short(time.Duration(s.ProcessorS*float64(time.Second))))})
 	}
-	for format, option := range []string{chart.PNG: "png", chart.SVG: "svg"} {
-		path := c.String(option)
-		if path == "" {
-			continue
-		}
-		if err := writeFile(path, func(f io.Writer) error { return chart.DrawBars(f, &bars, chart.Format(format)) }); err != nil {
-			return true, err
-		}
-		fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
-		drawn = true
-	}
-	return drawn, nil
+	return a.pictures(c, func(f io.Writer, format chart.Format) error { return chart.DrawBars(f, &bars, format) })
 }

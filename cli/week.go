@@ -76,12 +76,17 @@ func (a *app) weekTitle(w *forecast.Week, names []string) string {
 // drawWeek writes the pictures that were asked for.
 func (a *app) drawWeek(c *cli.Command, w *forecast.Week, title string) (drawn bool, err error) {
 	below := fmt.Sprintf("%d starts; the number in a cell is that of its hour", w.Total())
+	return a.pictures(c, func(f io.Writer, format chart.Format) error { return chart.DrawWeek(f, w, format, title, below) })
+}
+
+// pictures writes the pictures that a command's options --png and --svg ask for.
+func (a *app) pictures(c *cli.Command, paint func(io.Writer, chart.Format) error) (drawn bool, err error) {
 	for format, option := range []string{chart.PNG: "png", chart.SVG: "svg"} {
 		path := c.String(option)
 		if path == "" {
 			continue
 		}
-		if err := writeFile(path, func(f io.Writer) error { return chart.DrawWeek(f, w, chart.Format(format), title, below) }); err != nil {
+		if err := writeFile(path, func(f io.Writer) error { return paint(f, chart.Format(format)) }); err != nil {
 			return true, err
 		}
 		fmt.Fprintf(a.err, "%s %s\n", a.err.good("written"), path)
