@@ -308,6 +308,10 @@ func (a *app) printRehearsed(r *rehearsed) {
 	a.out.table([]string{"AT", "GATE", "WHAT", "WHY"}, rows)
 	fmt.Fprintln(a.out, rehearsedSummary(r))
 	if g := r.played.Guessed; len(g) > 0 {
+		const told = 8
+		if more := len(g) - told; more > 1 {
+			g = append(slices.Clone(g[:told]), fmt.Sprintf("and %d more", more))
+		}
 		fmt.Fprintf(a.err, "%s how long %s is not known; 1 s was taken (say it under [takes], or let it run once)\n", a.err.faint("note:"), strings.Join(g, ", "))
 	}
 }
