@@ -74,10 +74,10 @@ func (a *app) followRun(ctx context.Context, name string, run, after int64) (jou
 	defer ticker.Stop()
 	var shown []byte
 	interrupted := ctx.Done()
+	var over error // why it is not followed any longer
 	for {
-		var over error
 		select {
-		case over = <-ended:
+		case over = <-ended: // it is recorded by the next look at the latest
 		case <-interrupted:
 			interrupted = nil
 			if _, err := a.client.Stop(live, name); err != nil {
@@ -101,14 +101,9 @@ func (a *app) followRun(ctx context.Context, name string, run, after int64) (jou
 			shown = text
 		}
 		switch {
-		case errors.Is(over, errRunOver) && e.Ended != 0:
-			return e, nil
 		case over != nil && e.Ended != 0:
 			return e, nil
-		case errors.Is(over, errRunOver): // it is recorded in a moment
-			ended <- over
-			time.Sleep(betweenLooks / 10)
-		case over != nil:
+		case over != nil && !errors.Is(over, errRunOver):
 			return e, over
 		}
 	}
