@@ -24,6 +24,7 @@ func (a *app) startupSwitchCommand(on bool) *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error { return a.startupSwitch(ctx, c, on) },
 	}
 	if on {
+		c.Flags = append(c.Flags, laterFlag())
 		c.Name, c.Usage, c.Description = "on", "let something start again", examples(`timegate startup on job-board`, `timegate startup on service:glue-warm`)
 	}
 	return c
@@ -66,7 +67,7 @@ func (a *app) startupSwitch(ctx context.Context, c *cli.Command, on bool) error 
 	}
 	plan := gates.NewPlan(a.home)
 	if it.Source == startup.FromGate {
-		err = a.switchGate(plan, it.Name, on)
+		err = a.switchGate(c, plan, it.Name, on)
 	} else {
 		err = switchOthers(look, &it, on, plan)
 	}
@@ -87,8 +88,9 @@ func (a *app) startupSwitch(ctx context.Context, c *cli.Command, on bool) error 
 	return nil
 }
 
-// switchGate puts into a plan that a gate is on or off.
-func (a *app) switchGate(plan *gates.Plan, name string, on bool) error {
+// switchGate puts into a plan that a gate is on or off. What enable would refuse to switch
+// on is refused here too.
+func (a *app) switchGate(c *cli.Command, plan *gates.Plan, name string, on bool) error {
 	f, err := a.file(name)
 	if err != nil {
 		return err
@@ -96,10 +98,13 @@ func (a *app) switchGate(plan *gates.Plan, name string, on bool) error {
 	edit := gate.NewEdit([]byte(f.Text))
 	edit.SetBool("enabled", on)
 	data, err := edit.Bytes()
-	if err == nil {
-		plan.Put(name, data)
+	if err != nil {
+		return err
 	}
-	return err
+	if plan.Put(name, data); !on {
+		return nil
+	}
+	return a.refuse(c, []gates.File{gates.Parse(a.home, name, data, a.env())})
 }
 
 // switchOthers puts into a plan what switches an item that is no gate.
