@@ -2,6 +2,7 @@ package chart
 
 import (
 	"cmp"
+	"fmt"
 	"image/color"
 	"io"
 	"time"
@@ -92,7 +93,11 @@ func (d *Day) draw(c draw.Canvas, lanes []Lane, row, height vg.Length) {
 	}
 	box(color.White, 0, width, 0, height)
 	words.write(d.Title, 14, ink, text.XCenter, vg.Point{X: width / 2, Y: height - roomAbove/2})
-	words.write(d.Below, 10, faint, text.XCenter, vg.Point{X: width / 2, Y: roomBelow / 4})
+	below := d.Below
+	if more := len(d.Lanes) - len(lanes); more > 0 {
+		below += fmt.Sprintf("; %d more gates are not drawn", more)
+	}
+	words.write(below, 10, faint, text.XCenter, vg.Point{X: width / 2, Y: roomBelow / 4})
 	top := height - roomAbove
 	for i, label := range []string{"machine", "on battery", "logged on"} {
 		words.write(label, 10, faint, text.XRight, vg.Point{X: dayLeft - 8, Y: top - band*(vg.Length(i)+0.5)})
@@ -218,36 +223,46 @@ func line2(c draw.Canvas, from, to, y vg.Length, ink color.Color) {
 	c.FillPolygon(ink, []vg.Point{{X: from, Y: y - thick}, {X: to, Y: y - thick}, {X: to, Y: y + thick}, {X: from, Y: y + thick}})
 }
 
-// ticks are the full hours, or days, that are named below: about twelve of them.
+// ticks are the full hours, days or months that are named below: about twelve of them.
 func (d *Day) ticks() []calendar.Instant {
-	span := d.To.Sub(d.From)
 	const about = 12
-	hours := []int64{1, 2, 3, 6, 12, 24, 48, 168, 720, 4380}
-	step := hours[len(hours)-1]
-	for _, h := range hours {
-		if time.Duration(h)*time.Hour*about >= span {
+	hours := d.To.Sub(d.From).Hours()
+	first := d.From.Time().In(d.Zone.Location())
+	var out []calendar.Instant
+	add := func(t time.Time) bool { // reports whether there may be more
+		at, _ := d.Zone.Resolve(calendar.DayOf(t.Year(), int(t.Month()), t.Day()), int64(t.Hour())*3_600_000)
+		if at >= d.From && at <= d.To && (len(out) == 0 || at > out[len(out)-1]) {
+			out = append(out, at)
+		}
+		return at <= d.To
+	}
+	if months := hours / 24 / 30; months > about/4 {
+		step := int(months)/about + 1
+		for n := 0; add(time.Date(first.Year(), time.Month(1+n*step), 1, 0, 0, 0, 0, time.UTC)); n++ {
+		}
+		return out
+	}
+	steps := []int{1, 2, 3, 6, 12, 24, 48, 168}
+	step := steps[len(steps)-1]
+	for _, h := range steps {
+		if float64(h*about) >= hours {
 			step = h
 			break
 		}
 	}
-	var out []calendar.Instant
-	day, _ := d.Zone.Local(d.From)
-	for h := int64(0); ; h += step {
-		at, _ := d.Zone.Resolve(day+calendar.Day(h/24), h%24*3_600_000)
-		if at > d.To {
-			return out
-		}
-		if at >= d.From && (len(out) == 0 || at > out[len(out)-1]) {
-			out = append(out, at)
-		}
+	for n := 0; add(time.Date(first.Year(), first.Month(), first.Day(), n*step, 0, 0, 0, time.UTC)); n++ {
 	}
+	return out
 }
 
 // tickText names a full hour, and at midnight of several days the day.
 func (d *Day) tickText(at calendar.Instant) string {
 	t := at.Time().In(d.Zone.Location())
-	if d.To.Sub(d.From) > 25*time.Hour && t.Hour() == 0 {
-		return t.Format("Mon 2")
+	switch days := d.To.Sub(d.From).Hours() / 24; {
+	case days <= 25.0/24 || t.Hour() != 0:
+		return t.Format("15:04")
+	case days > 14:
+		return t.Format("2 Jan")
 	}
-	return t.Format("15:04")
+	return t.Format("Mon 2")
 }

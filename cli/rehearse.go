@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/core/rehearsal"
@@ -101,7 +103,7 @@ type rehearsed struct {
 }
 
 // playDay reads a day file and plays it.
-func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []byte, progress func(float64)) (*rehearsed, error) {
+func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []byte, progress func(float64), list *jsonList) (*rehearsed, error) {
 	began := time.Now()
 	r := &rehearsed{file: file}
 	files, err := a.rehearsalGates(c.String("gates"), a.env())
@@ -134,7 +136,7 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 	if err != nil {
 		return nil, err
 	}
-	s := rehearsal.Setup{Environment: here, Pace: settings.Pace, Progress: progress, Usual: func(name string) time.Duration {
+	s := rehearsal.Setup{Environment: here, Pace: settings.Pace, Progress: progress, Most: mostDecisions, Usual: func(name string) time.Duration {
 		if cost := costs[name]; cost != nil {
 			return time.Duration(cost.TookS * float64(time.Second))
 		}
@@ -150,8 +152,17 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 			return nil, err
 		}
 	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	if list != nil {
+		s.Tell = func(d *engine.Decision, state *rehearsal.State) {
+			if list.add(newRehearsedDecision(d, state, r.day.Zone)); list.err != nil {
+				stop(list.err)
+			}
+		}
+	}
 	if r.played, err = rehearsal.Play(ctx, r.day, s); err != nil {
-		return nil, err
+		return nil, cmp.Or(context.Cause(ctx), err) // why it was given up, where it was
 	}
 	r.failures, r.took = r.played.Check(r.day), time.Since(began)
 	return r, nil
@@ -193,7 +204,11 @@ func (a *app) rehearseDay(ctx context.Context, c *cli.Command, file string, data
 		}
 		defer a.err.clearLine()
 	}
-	r, err := a.playDay(ctx, c, file, data, show)
+	var list *jsonList
+	if a.json {
+		list = a.out.jsonList()
+	}
+	r, err := a.playDay(ctx, c, file, data, show, list)
 	if errors.Is(err, context.Canceled) {
 		return &exitError{exitFailed, errors.New("it was interrupted")}
 	}
@@ -218,7 +233,7 @@ func (a *app) rehearseDay(ctx context.Context, c *cli.Command, file string, data
 	}
 	switch {
 	case a.json:
-		err = a.out.printJSON(a.rehearsedJSON(r))
+		err = list.end()
 	case !drawn:
 		a.printRehearsed(r)
 	}

@@ -38,7 +38,7 @@ func (a *app) rehearseFolder(ctx context.Context, c *cli.Command, dir string) er
 			for i := range next {
 				data, err := home.ReadPlain(paths[i], gate.MaxSize)
 				if err == nil {
-					results[i].r, err = a.playDay(ctx, c, paths[i], data, nil)
+					results[i].r, err = a.playDay(ctx, c, paths[i], data, nil, nil)
 				}
 				results[i].err = err
 			}

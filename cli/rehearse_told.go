@@ -3,8 +3,10 @@ package cli
 import (
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/rehearsal"
 	"timegate/core/words"
 )
 
@@ -23,15 +26,32 @@ type rehearsedDecision struct {
 	State string `json:"machine"` // what held on the machine
 }
 
-func (a *app) rehearsedJSON(r *rehearsed) []rehearsedDecision {
-	out := []rehearsedDecision{}
-	for i := range r.played.Decisions {
-		d := control.NewDecision(&r.played.Decisions[i])
-		d.At = d.At.In(r.day.Zone.Location())
-		state := r.played.StateAt(r.played.Decisions[i].At)
-		out = append(out, rehearsedDecision{d, state.Text()})
+// newRehearsedDecision puts a decision into JSON's form.
+func newRehearsedDecision(k *engine.Decision, s *rehearsal.State, zone *calendar.Zone) rehearsedDecision {
+	d := control.NewDecision(k)
+	d.At = d.At.In(zone.Location())
+	return rehearsedDecision{d, s.Text()}
+}
+
+// mostDecisions is how many decisions are told one by one; of more they are counted.
+const mostDecisions = 20_000
+
+// printTallies counts what was decided of each gate.
+func (a *app) printTallies(r *rehearsed) {
+	var rows [][]string
+	number := func(n int64, paint func(string) string) string {
+		if n == 0 {
+			return ""
+		}
+		return paint(strconv.FormatInt(n, 10))
 	}
-	return out
+	plain := func(s string) string { return s }
+	for _, name := range slices.Sorted(maps.Keys(r.played.Tallies)) {
+		t := r.played.Tallies[name]
+		rows = append(rows, []string{name, number(t.Starts, plain), number(t.Skipped, a.out.warn), number(t.Missed, a.out.warn), number(t.Refused, a.out.bad), number(t.Bad(), a.out.bad), words.Duration(t.Running)})
+	}
+	a.out.table([]string{"GATE", "STARTS", "SKIPPED", "MISSED", "REFUSED", "ENDED BADLY", "RAN FOR"}, rows)
+	fmt.Fprintf(a.err, "%s these are %d decisions, counted by gate; --json writes each\n", a.err.faint("note:"), r.played.Count)
 }
 
 // printRehearsed tells what was decided, between what happened.
@@ -59,6 +79,23 @@ func (a *app) printRehearsed(r *rehearsed) {
 		return at.Time().In(loc).Format("Mon 2 Jan")
 	}
 	fmt.Fprintf(a.out, "%s  %s to %s, %s\n", a.out.head(title), r.day.From.Time().In(loc).Format("Mon 2 Jan 2006 15:04"), r.day.To.Time().In(loc).Format("Mon 2 Jan 15:04"), r.day.Zone.Name())
+	if r.played.Count > int64(len(r.played.Decisions)) {
+		a.printTallies(r)
+	} else {
+		a.printDecisions(r, stamp, dayOf)
+	}
+	fmt.Fprintln(a.out, rehearsedSummary(r))
+	if g := r.played.Guessed; len(g) > 0 {
+		const told = 8
+		if more := len(g) - told; more > 1 {
+			g = append(slices.Clone(g[:told]), fmt.Sprintf("and %d more", more))
+		}
+		fmt.Fprintf(a.err, "%s how long %s is not known; 1 s was taken (say it under [takes], or let it run once)\n", a.err.faint("note:"), strings.Join(g, ", "))
+	}
+}
+
+// printDecisions tells each decision.
+func (a *app) printDecisions(r *rehearsed, stamp func(calendar.Instant, string) string, dayOf func(calendar.Instant) string) {
 	var rows [][]string
 	events := r.day.Events
 	flush := func(until calendar.Instant) {
@@ -78,14 +115,6 @@ func (a *app) printRehearsed(r *rehearsed) {
 	}
 	flush(calendar.MaxInstant)
 	a.out.table([]string{"AT", "GATE", "WHAT", "WHY"}, rows)
-	fmt.Fprintln(a.out, rehearsedSummary(r))
-	if g := r.played.Guessed; len(g) > 0 {
-		const told = 8
-		if more := len(g) - told; more > 1 {
-			g = append(slices.Clone(g[:told]), fmt.Sprintf("and %d more", more))
-		}
-		fmt.Fprintf(a.err, "%s how long %s is not known; 1 s was taken (say it under [takes], or let it run once)\n", a.err.faint("note:"), strings.Join(g, ", "))
-	}
 }
 
 // decided is a decision in a word.
@@ -119,23 +148,18 @@ func rehearsedWhy(d *engine.Decision, a *app) string {
 
 // rehearsedSummary counts what was decided.
 func rehearsedSummary(r *rehearsed) string {
-	starts, skips, bad := 0, 0, 0
-	for i := range r.played.Decisions {
-		switch d := &r.played.Decisions[i]; {
-		case d.Starts():
-			starts++
-		case d.Kind == engine.Skip:
-			skips++
-		case d.Kind == engine.End && d.Result != engine.ResultOK:
-			bad++
-		}
+	var sum rehearsal.Tally
+	for _, t := range r.played.Tallies {
+		sum.Starts += t.Starts
+		sum.Skipped += t.Skipped + t.Missed
+		sum.Failed += t.Bad()
 	}
-	text := plural(starts, "start")
-	if skips > 0 {
-		text += fmt.Sprintf(", %d passed without one", skips)
+	text := plural(int(sum.Starts), "start")
+	if sum.Skipped > 0 {
+		text += fmt.Sprintf(", %d passed without one", sum.Skipped)
 	}
-	if bad > 0 {
-		text += fmt.Sprintf(", %d ended badly", bad)
+	if sum.Failed > 0 {
+		text += fmt.Sprintf(", %d ended badly", sum.Failed)
 	}
 	return text
 }
@@ -155,13 +179,12 @@ func dayPicture(r *rehearsed) *chart.Day {
 	for _, s := range r.played.States {
 		p.States = append(p.States, chart.DayState{From: s.From, To: s.To, Off: s.Off, Asleep: s.Asleep, Battery: s.OnBattery, People: strings.Join(s.People, ", ")})
 	}
-	lane := func(name string) *chart.Lane {
-		if i := slices.IndexFunc(p.Lanes, func(l chart.Lane) bool { return l.Gate == name }); i >= 0 {
-			return &p.Lanes[i]
-		}
+	at := map[string]int{}
+	for i, name := range slices.Sorted(maps.Keys(r.played.Tallies)) {
 		p.Lanes = append(p.Lanes, chart.Lane{Gate: name})
-		return &p.Lanes[len(p.Lanes)-1]
+		at[name] = i
 	}
+	lane := func(name string) *chart.Lane { return &p.Lanes[at[name]] }
 	for _, run := range r.played.Runs {
 		end := run.End
 		if end == 0 {
@@ -170,19 +193,13 @@ func dayPicture(r *rehearsed) *chart.Day {
 		l := lane(run.Gate)
 		l.Runs = append(l.Runs, chart.LaneRun{From: run.Started, To: end, Bad: run.Result != engine.ResultOK && run.Result != engine.ResultRunning})
 	}
-	for i := range r.played.Decisions {
-		d := &r.played.Decisions[i]
-		mark := map[engine.DecisionKind]string{engine.Wait: "waits", engine.Refuse: "refused", engine.Skip: string(d.Result)}[d.Kind]
-		if mark == "" {
-			continue
+	for _, m := range r.played.Marks {
+		text := string(m.Result)
+		if m.Kind == engine.Wait {
+			text = "waits"
 		}
-		at := d.At
-		if d.Kind == engine.Skip && d.Due > 0 {
-			at = d.Due
-		}
-		l := lane(d.Gate)
-		l.Marks = append(l.Marks, chart.LaneMark{At: at, Text: mark})
+		l := lane(m.Gate)
+		l.Marks = append(l.Marks, chart.LaneMark{At: m.At, Text: text})
 	}
-	slices.SortFunc(p.Lanes, func(a, b chart.Lane) int { return strings.Compare(a.Gate, b.Gate) })
 	return p
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -256,16 +257,62 @@ func narrow(widths []int, room int) {
 
 // printJSON prints one document.
 func (s *screen) printJSON(v any) error {
+	text, err := jsonText(v, "")
+	if err == nil {
+		_, err = io.WriteString(s.Forward, text+"\n")
+	}
+	return err
+}
+
+// jsonText is a value in JSON, indented behind a prefix. What JSON leaves as it is and a
+// terminal acts on becomes an escape of JSON.
+func jsonText(v any, prefix string) (string, error) {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
-	enc.SetIndent("", "  ")
+	enc.SetIndent(prefix, "  ")
 	enc.SetEscapeHTML(false)
 	if err := enc.Encode(v); err != nil {
-		return err
+		return "", err
 	}
-	// What JSON leaves as it is and a terminal acts on becomes an escape of JSON.
-	_, err := io.WriteString(s.Forward, words.JSON(b.String()))
-	return err
+	return words.JSON(strings.TrimSuffix(b.String(), "\n")), nil
+}
+
+// jsonList prints a list as JSON, one value after the other.
+type jsonList struct {
+	out *bufio.Writer
+	n   int
+	err error // what came between; nothing is written after it
+}
+
+func (s *screen) jsonList() *jsonList { return &jsonList{out: bufio.NewWriter(s.Forward)} }
+
+func (l *jsonList) add(v any) {
+	if l.err != nil {
+		return
+	}
+	text, err := jsonText(v, "  ")
+	if err == nil {
+		before := ",\n  "
+		if l.n == 0 {
+			before = "[\n  "
+		}
+		l.n++
+		_, err = l.out.WriteString(before + text)
+	}
+	l.err = err
+}
+
+// end ends the list.
+func (l *jsonList) end() error {
+	if l.err != nil {
+		return l.err
+	}
+	text := "\n]\n"
+	if l.n == 0 {
+		text = "[]\n"
+	}
+	l.out.WriteString(text) // its error is the next one's
+	return l.out.Flush()
 }
 
 func terminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }

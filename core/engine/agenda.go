@@ -54,6 +54,9 @@ func (e *Engine) schedule(gs *gateState) {
 	if gs.gate != nil {
 		at = e.nextAttention(gs)
 	}
+	if gs.index >= 0 && gs.wake == at {
+		return
+	}
 	gs.wake = at
 	switch {
 	case at == never && gs.index >= 0:

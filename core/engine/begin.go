@@ -144,7 +144,7 @@ func (e *Engine) endBoot() {
 // boot records that the machine has booted.
 func (e *Engine) boot(id string) {
 	e.BootID, e.Booted, e.changed = id, e.now, true
-	e.occur(&Cause{Event: phrase.Boot})
+	e.occur(Cause{Event: phrase.Boot})
 }
 
 // announce lets those who are logged on count as having logged on just now,
@@ -153,7 +153,7 @@ func (e *Engine) announce() {
 	before := e.Announced
 	for _, p := range e.Facts.People {
 		if known, ok := person(before, p.Account); !ok || known.Since != p.Since {
-			e.occur(&Cause{Event: phrase.Logon, Account: p.Account}, p.Account)
+			e.occur(Cause{Event: phrase.Logon, Account: p.Account}, p.Account)
 		}
 	}
 	if len(e.Facts.People) > 0 {

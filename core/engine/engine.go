@@ -32,7 +32,7 @@ type Engine struct {
 	out     []Decision
 	changed bool
 
-	dirty       map[*gateState]struct{} // since the last Delta, like fileChanges
+	dirty       []*gateState // since the last Delta, like fileChanges
 	fileChanges []FileChange
 	renamed     []Renamed
 	lastMachine []byte
@@ -43,7 +43,7 @@ func New() *Engine {
 	return &Engine{
 		Machine: Machine{NextRun: 1, PauseUntil: never},
 		gates:   map[string]*gateState{}, runs: map[int64]*run{},
-		needers: map[*gateState]struct{}{}, dirty: map[*gateState]struct{}{},
+		needers: map[*gateState]struct{}{},
 	}
 }
 
@@ -55,7 +55,8 @@ type gateState struct {
 	opens     []*opening
 	runs      []*run
 	wake      calendar.Instant
-	index     int // in the agenda
+	index     int  // in the agenda
+	touched   bool // it is among those that have changed
 }
 
 // opening is an opening with its state.
@@ -102,8 +103,12 @@ func (e *Engine) Wake() (calendar.Instant, bool) {
 // caller's. An event for a gate or a run that is not known has no effect. An
 // event that is earlier than the one before counts as of the same time, unless
 // the clock was set.
-func (e *Engine) Handle(ev Event) []Decision {
-	e.out, e.changed, e.body = nil, false, ev.Body
+func (e *Engine) Handle(ev Event) []Decision { return e.Append(nil, ev) }
+
+// Append is [Engine.Handle] with what follows appended to a slice, for those
+// who want to use its room again.
+func (e *Engine) Append(out []Decision, ev Event) []Decision {
+	e.out, e.changed, e.body = out, false, ev.Body
 	switch ev.Body.(type) {
 	case *Begin, *ClockSet:
 		e.now = ev.At
@@ -113,10 +118,11 @@ func (e *Engine) Handle(ev Event) []Decision {
 	e.dispatch(ev.Body)
 	e.advance()
 	e.releaseMachine()
-	if e.changed || len(e.out) > 0 {
+	if e.changed || len(e.out) > len(out) {
 		e.changed, e.Now = true, e.now
 	}
-	return e.out
+	out, e.out = e.out, nil
+	return out
 }
 
 func (e *Engine) dispatch(body Body) {
@@ -134,7 +140,7 @@ func (e *Engine) dispatch(body Body) {
 		e.boot(b.BootID)
 	case *SignalSent:
 		e.advance()
-		e.occur(&Cause{Event: phrase.Signal, Subject: b.Name}, b.Name)
+		e.occur(Cause{Event: phrase.Signal, Subject: b.Name}, b.Name)
 	case *Occurred:
 		e.keepMoving(b)
 		e.advance()

@@ -1,8 +1,8 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"timegate/core/calendar"
@@ -125,8 +125,8 @@ func (f *Facts) unmetDesktop(as *gate.As) *Need {
 // whether it is with any.
 func leastCharge(power string) (least int, ok bool) {
 	if _, after, found := strings.Cut(power, " or "); found {
-		n, _ := fmt.Sscanf(after, "%d%%", &least)
-		return least, n == 1
+		least, err := strconv.Atoi(strings.TrimSuffix(after, "%"))
+		return least, err == nil
 	}
 	return 0, false
 }

@@ -40,7 +40,7 @@ func (e *Engine) checkNeeds(gs *gateState, req Request) {
 			e.skip(gs, *w, "needs.wait", Reason{Code: CodeOvertaken})
 		}
 		req.Lacks, req.Since, req.At, req.Mends = missing.need, e.now, e.now.Add(wait), missing.mends
-		gs.Needing = &req
+		gs.Needing = req.clone()
 		e.needing(gs)
 		e.wait(gs, req, ForNeeds, missing.key, Reason{CodeNeeds, Args{Need: missing.need, Span: Span(wait)}})
 	}

@@ -102,14 +102,15 @@ func (e *Engine) occurred(b *Occurred) {
 	if b.Holds {
 		e.Hold, e.changed = &Hold{Event: b.Event, Since: e.now}, true
 	}
-	e.occur(c, b.Name)
+	e.occur(*c, b.Name)
 }
 
 // occur lets an event bring the moments of the openings that wait for it.
-func (e *Engine) occur(c *Cause, names ...string) {
+func (e *Engine) occur(c Cause, names ...string) {
 	for _, l := range e.listenersTo(c.Event, names...) {
 		if e.matches(l.gate, l.opening, e.now) {
-			e.setMoment(l.gate, l.opening, e.now, c)
+			cause := c
+			e.setMoment(l.gate, l.opening, e.now, &cause)
 			e.arm(l.gate)
 		}
 	}
@@ -214,7 +215,7 @@ func (e *Engine) idleChanged(before calendar.Instant) {
 		e.arm(l.gate)
 	}
 	if since == 0 && e.now.Sub(before) >= activeAfter {
-		e.occur(&Cause{Event: phrase.Active})
+		e.occur(Cause{Event: phrase.Active})
 	}
 }
 

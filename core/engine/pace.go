@@ -34,8 +34,9 @@ func (e *Engine) checkTurn(gs *gateState, req Request) {
 	}
 	e.NextTurn++
 	req.Since, req.At, req.Turn = e.now, e.now.Add(e.Pace.Longest), e.NextTurn
-	e.held = append(e.held, heldStart{gs, &req})
-	gs.Held = append(gs.Held, &req)
+	held := req.clone()
+	e.held = append(e.held, heldStart{gs, held})
+	gs.Held = append(gs.Held, held)
 	e.touch(gs)
 	why := Reason{CodeTurn, Args{Count: int64(e.Pace.AtOnce)}}
 	if e.Pace.Calm > 0 && e.Facts.Pressure >= e.Pace.Calm {

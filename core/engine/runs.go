@@ -24,13 +24,13 @@ func (e *Engine) checkBusy(gs *gateState, req Request) {
 			e.skip(gs, req, "rules.busy", Reason{CodeOneWaits, busy})
 			return
 		}
-		gs.Queued = &req
+		gs.Queued = req.clone()
 		e.wait(gs, req, ForRun, "rules.busy", Reason{CodeBusy, busy})
 	case gate.BusyReplace:
 		if q := gs.Queued; q != nil {
 			e.skip(gs, *q, "rules.busy", Reason{Code: CodeOvertaken})
 		}
-		gs.Queued = &req
+		gs.Queued = req.clone()
 		e.wait(gs, req, ForRun, "rules.busy", Reason{CodeReplaces, busy})
 		for _, r := range gs.runs {
 			e.stopRun(r, ResultStopped, "rules.busy", Reason{Code: CodeReplaced})
@@ -102,7 +102,7 @@ func (e *Engine) runStarted(b *RunStarted) {
 	}
 	r.Began, r.PID, r.Born = cmp.Or(b.StartedAt, e.now), b.PID, b.Born
 	e.arm(r.gate)
-	e.occur(&Cause{Event: phrase.StartOf, Subject: r.gate.name}, r.gate.name)
+	e.occur(Cause{Event: phrase.StartOf, Subject: r.gate.name}, r.gate.name)
 }
 
 // runOver records what became of a run.
@@ -139,9 +139,9 @@ func (e *Engine) runOver(id int64, body Body) {
 		}
 	}
 	e.arm(gs)
-	e.occur(&Cause{Event: phrase.EndOf, Subject: gs.name}, gs.name)
+	e.occur(Cause{Event: phrase.EndOf, Subject: gs.name}, gs.name)
 	if result == ResultFailed || result == ResultOverran || result == ResultRefused {
-		e.occur(&Cause{Event: phrase.FailureOf, Subject: gs.name}, gs.name)
+		e.occur(Cause{Event: phrase.FailureOf, Subject: gs.name}, gs.name)
 	}
 	e.dropIfOver(gs)
 }

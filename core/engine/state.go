@@ -358,7 +358,8 @@ func (e *Engine) Delta() Delta {
 	}
 	if len(e.dirty) > 0 {
 		d.Gates = make(map[string][]byte, len(e.dirty))
-		for gs := range e.dirty {
+		for _, gs := range e.dirty {
+			gs.touched = false
 			d.Gates[gs.name] = nil
 			if e.gates[gs.name] == gs {
 				s := gs.GateState // encoded before anything changes: no copies
@@ -372,7 +373,7 @@ func (e *Engine) Delta() Delta {
 				d.Gates[gs.name] = mustJSON(s.encoded())
 			}
 		}
-		clear(e.dirty)
+		e.dirty = e.dirty[:0]
 	}
 	for _, r := range d.Renamed {
 		if e.gates[r.From] == nil {
@@ -393,7 +394,10 @@ func mustJSON(v any) []byte {
 // touch notes that a gate's state has changed.
 func (e *Engine) touch(gs *gateState) {
 	e.changed = true
-	e.dirty[gs] = struct{}{}
+	if !gs.touched {
+		gs.touched = true
+		e.dirty = append(e.dirty, gs)
+	}
 }
 
 // FileSet holds paths, each once, in the order in which they came.

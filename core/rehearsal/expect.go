@@ -157,6 +157,8 @@ func (p *expecting) part(x *Expectation) error {
 		p.words = nil
 	case p.take("while"):
 		return p.while(x)
+	case len(p.words) > 1 && p.words[0] == "on" && (p.words[1] == "battery" || p.words[1] == "mains"):
+		return &ExpectError{"a state of the machine is told with while", "write while on " + p.words[1]}
 	case p.take("on"):
 		return p.on(x)
 	case p.take("at"):

@@ -98,11 +98,7 @@ func (w *world) released() {
 		w.off = true
 		w.facts.People, w.facts.Desktops = nil, nil
 		w.engine.Handle(engine.Event{At: w.now, Body: &engine.Ended{}})
-		for i := range w.out.Runs {
-			if r := &w.out.Runs[i]; r.End == 0 {
-				r.End, r.Result = w.now, engine.ResultLost // as the next keeper will find
-			}
-		}
+		w.book.cut(w.now)
 		w.ends = nil
 	}
 	w.down = ""

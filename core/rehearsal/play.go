@@ -4,7 +4,6 @@ import (
 	"container/heap"
 	"context"
 	"fmt"
-	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -27,40 +26,19 @@ type Setup struct {
 	State engine.State
 	// Progress is told how far it is, from 0 to 1; it may be nil.
 	Progress func(share float64)
+	// Most is how many decisions are kept at most; 0 is all.
+	Most int
+	// Tell is told each decision; it may be nil. The decision is the engine's: it is to be
+	// copied where it is kept.
+	Tell func(*engine.Decision, *State)
 }
 
 // unknownTakes is how long a program takes of which nothing is known.
 const unknownTakes = time.Second
 
-// Played is what came of a day.
-type Played struct {
-	Decisions []engine.Decision
-	Runs      []Run
-	States    []State
-	Guessed   []string // gates that started, and of which nothing says how long they take
-}
-
-// Run is a run of a program.
-type Run struct {
-	Run          int64
-	Gate         string
-	Opening      string
-	Started, End calendar.Instant // End is 0 where it goes on beyond the day
-	Result       engine.Result
-}
-
-// State is what holds on the machine for a while.
-type State struct {
-	From, To  calendar.Instant
-	Off       bool
-	Asleep    bool
-	OnBattery bool
-	People    []string // who is logged on
-}
-
 // Play plays a day. Its error is the context's, or that of a state that cannot be restored.
 func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
-	w := &world{day: d, setup: s, ctx: ctx, engine: engine.New(), out: &Played{}, began: map[string]int{}, levels: map[string]bool{}}
+	w := newWorld(ctx, d, s, engine.New())
 	var gates []*gate.Gate
 	for _, def := range s.Gates {
 		gates = append(gates, def.Gate)
@@ -79,9 +57,7 @@ func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
 	if err := w.advance(d.To); err != nil {
 		return nil, err
 	}
-	w.mark(d.To)
-	w.out.Guessed = slices.Sorted(maps.Keys(w.guessed))
-	return w.out, nil
+	return w.end(), nil
 }
 
 // world is the machine of a day, on a clock of its own.
@@ -91,7 +67,12 @@ type world struct {
 	setup  Setup
 	wants  engine.Wants
 	engine *engine.Engine
-	out    *Played
+	book   *book
+	// Room that is used again, for decisions and for what happens most.
+	spare   [][]engine.Decision
+	tick    engine.Tick
+	started engine.RunStarted
+	ended   engine.RunEnded
 
 	now   calendar.Instant
 	facts engine.Facts
@@ -100,16 +81,26 @@ type world struct {
 	down  string           // what the machine waits to do: sleep or shutdown
 	boots int
 
-	ends    ends            // of programs
-	began   map[string]int  // how many runs of each gate have begun
-	guessed map[string]bool // of which nothing says how long they take
-	levels  map[string]bool
+	ends   ends // of programs
+	levels map[string]bool
 	// Of what was recorded: how runs went, and when the machine slept.
 	courses map[string][]*course
 	asleep  []calendar.Instant
 	dozes   bool // it sleeps now
 
 	told int // how many steps were made since progress was told
+}
+
+func newWorld(ctx context.Context, d *Day, s Setup, e *engine.Engine) *world {
+	w := &world{day: d, setup: s, ctx: ctx, engine: e, book: newBook(d, &s), now: d.From, levels: map[string]bool{}}
+	w.mark(w.now)
+	return w
+}
+
+// end ends the day.
+func (w *world) end() *Played {
+	w.mark(w.day.To)
+	return w.book.close()
 }
 
 // end is the end of a program that is to come.
@@ -137,7 +128,6 @@ func (e *ends) Pop() any {
 // begin puts the machine into the state in which the day finds it: off or asleep where
 // the first that is said of that is that it boots or resumes, else on.
 func (w *world) begin() error {
-	w.now = w.day.From
 	missing := slices.Clone(w.day.Missing)
 	for _, e := range w.day.Events {
 		if e.Verb == "mount" {
@@ -184,7 +174,7 @@ func (w *world) resumeState(env engine.Environment) error {
 	w.facts = w.setup.State.Machine.Facts.Clone()
 	w.handle(&engine.Begin{Environment: env, BootID: w.setup.State.Machine.BootID, Pace: w.setup.Pace, Gates: w.setup.Gates, Facts: w.facts.Clone()})
 	for _, r := range w.engine.AliveRuns() {
-		w.out.Runs = append(w.out.Runs, Run{Run: r.ID, Gate: r.Gate, Started: w.now, Result: engine.ResultRunning})
+		w.book.started(Run{Run: r.ID, Gate: r.Gate, Started: w.now, Result: engine.ResultRunning})
 		w.schedule(r.ID, r.Gate)
 	}
 	return nil
@@ -200,40 +190,39 @@ func (w *world) bootID() string { return "rehearsed-" + strconv.Itoa(w.boots) }
 
 // handle tells the engine something, and does what it decides.
 func (w *world) handle(body engine.Body) {
-	decisions := w.engine.Handle(engine.Event{At: w.now, Body: body})
+	var room []engine.Decision
+	if n := len(w.spare); n > 0 {
+		room, w.spare = w.spare[n-1][:0], w.spare[:n-1]
+	}
+	decisions := w.engine.Append(room, engine.Event{At: w.now, Body: body})
 	for i := range decisions {
 		w.do(&decisions[i])
 	}
+	w.spare = append(w.spare, decisions)
 }
 
 // do does what was decided.
 func (w *world) do(d *engine.Decision) {
 	if d.Kind != engine.Release {
-		w.out.Decisions = append(w.out.Decisions, *d)
+		w.book.decided(d)
 	}
 	switch {
 	case d.Starts():
-		w.out.Runs = append(w.out.Runs, Run{Run: d.Run, Gate: d.Gate, Opening: d.Opening, Started: d.At, Result: engine.ResultRunning})
+		w.book.started(Run{Run: d.Run, Gate: d.Gate, Opening: d.Opening, Started: d.At, Result: engine.ResultRunning})
 		if c := w.nearest(d.Gate); c != nil && c.instead != nil {
 			w.failAs(d.Run, c.instead)
 			return
 		}
 		w.schedule(d.Run, d.Gate)
-		w.handle(&engine.RunStarted{Run: d.Run, PID: 1})
+		w.started = engine.RunStarted{Run: d.Run, PID: 1}
+		w.handle(&w.started)
 	case d.Kind == engine.StopRun:
 		if i := slices.IndexFunc(w.ends, func(e end) bool { return e.run == d.Run }); i >= 0 {
 			w.ends[i].at, w.ends[i].signal = w.now, d.Signal
 			heap.Init(&w.ends)
 		}
 	case d.Kind == engine.End, d.Kind == engine.Refuse:
-		for i := len(w.out.Runs) - 1; i >= 0; i-- {
-			if r := &w.out.Runs[i]; r.Run == d.Run {
-				if r.Result = d.Result; r.End == 0 { // else the machine went down with it
-					r.End = d.At
-				}
-				break
-			}
-		}
+		w.book.ended(d.Run, d.At, d.Result)
 	case d.Kind == engine.Release:
 		w.released()
 	}
@@ -258,8 +247,8 @@ func (w *world) schedule(run int64, name string) {
 		return // else it did not end, as far as was recorded
 	}
 	list := w.day.Takes[name]
-	o := Outcome{}
-	switch n := w.began[name]; {
+	o, l := Outcome{}, w.book.lane(name)
+	switch n := l.begun; {
 	case len(list) > 0:
 		o = list[min(n, len(list)-1)]
 	default:
@@ -267,14 +256,10 @@ func (w *world) schedule(run int64, name string) {
 			o.Takes = w.setup.Usual(name)
 		}
 		if o.Takes == 0 {
-			o.Takes = unknownTakes
-			if w.guessed == nil {
-				w.guessed = map[string]bool{}
-			}
-			w.guessed[name] = true
+			o.Takes, l.guessed = unknownTakes, true
 		}
 	}
-	w.began[name]++
+	l.begun++
 	heap.Push(&w.ends, end{at: w.now.Add(o.Takes), run: run, exit: o.Exit})
 }
 
@@ -302,10 +287,11 @@ func (w *world) advance(until calendar.Instant) error {
 		case w.sleep != 0: // its alarm rings
 			w.awake()
 		case tick:
-			w.handle(&engine.Tick{})
+			w.handle(&w.tick)
 		default:
 			e := heap.Pop(&w.ends).(end)
-			w.handle(&engine.RunEnded{Run: e.run, EndedAt: w.now, Exit: e.exit, Signal: e.signal})
+			w.ended = engine.RunEnded{Run: e.run, EndedAt: w.now, Exit: e.exit, Signal: e.signal}
+			w.handle(&w.ended)
 		}
 	}
 }
@@ -338,8 +324,9 @@ func (w *world) mark(at calendar.Instant) {
 	for _, p := range w.facts.People {
 		s.People = append(s.People, p.Account)
 	}
-	if n := len(w.out.States); n > 0 {
-		last := &w.out.States[n-1]
+	states := w.book.out.States
+	if n := len(states); n > 0 {
+		last := &states[n-1]
 		last.To = at
 		if last.Off == s.Off && last.Asleep == s.Asleep && last.OnBattery == s.OnBattery && slices.Equal(last.People, s.People) {
 			return
@@ -349,7 +336,7 @@ func (w *world) mark(at calendar.Instant) {
 			return
 		}
 	}
-	w.out.States = append(w.out.States, s)
+	w.book.out.States = append(states, s)
 }
 
 // Text says what holds on the machine.

@@ -76,8 +76,8 @@ func (r *Recorded) courses() map[string][]*course {
 // took, or what the run of their gate took that was nearest in time.
 func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 	d := &Day{From: r.From, To: r.To, Zone: r.Zone, Host: r.Host}
-	w := &world{day: d, setup: s, ctx: ctx, engine: r.Engine, out: &Played{}, began: map[string]int{}, levels: map[string]bool{}, courses: r.courses()}
-	w.now = r.From
+	w := newWorld(ctx, d, s, r.Engine)
+	w.courses = r.courses()
 	var asleep []calendar.Instant // pairs: since when, until when
 	for _, ev := range r.Events {
 		if b, ok := ev.Body.(*engine.Slept); ok {
@@ -86,7 +86,7 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 	}
 	w.asleep = asleep
 	for _, run := range w.engine.AliveRuns() {
-		w.out.Runs = append(w.out.Runs, Run{Run: run.ID, Gate: run.Gate, Started: w.now, Result: engine.ResultRunning})
+		w.book.started(Run{Run: run.ID, Gate: run.Gate, Started: w.now, Result: engine.ResultRunning})
 		w.schedule(run.ID, run.Gate)
 	}
 	w.replaceGates()
@@ -107,8 +107,7 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 	if err := w.advance(r.To); err != nil {
 		return nil, err
 	}
-	w.mark(r.To)
-	return w.out, nil
+	return w.end(), nil
 }
 
 // between returns instants at which files were still changing, where one event was recorded

@@ -8,7 +8,6 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
-	"timegate/core/words"
 )
 
 // Failure is an expectation that does not hold.
@@ -17,33 +16,26 @@ type Failure struct {
 	Actual   string `json:"actual"`
 }
 
-// done is something that a gate did.
-type done struct {
-	at   calendar.Instant
-	text string // why
-	rule string
-}
-
 // Check returns what was expected and is not so.
 func (p *Played) Check(d *Day) []Failure {
 	var out []Failure
 	for i := range d.Expect {
-		if actual := p.actual(&d.Expect[i], d); actual != "" {
+		if actual := p.actual(&d.Expect[i], p.hits[i], d); actual != "" {
 			out = append(out, Failure{d.Expect[i].Text, actual})
 		}
 	}
 	return out
 }
 
-// actual is what is so instead of what was expected, or "".
-func (p *Played) actual(x *Expectation, d *Day) string {
+// actual is what is so instead of what was expected, or "", of all that its gate did of
+// that kind.
+func (p *Played) actual(x *Expectation, all []done, d *Day) string {
 	if x.atOnce > 0 || x.verb == "" {
-		if most, at := p.together(); most > x.atOnce {
-			return fmt.Sprintf("%d ran at once at %s", most, clockText(at, d))
+		if p.most > x.atOnce {
+			return fmt.Sprintf("%d ran at once at %s", p.most, clockText(p.crowded, d))
 		}
 		return ""
 	}
-	all := p.doings(x)
 	var hits []done
 	for _, it := range all {
 		if x.fits(&it, d) && x.inState(p, it.at) {
@@ -95,23 +87,6 @@ func (x *Expectation) missingDay(hits []done, d *Day) string {
 		}
 		at = next
 	}
-}
-
-// doings is everything of the kind that a gate did.
-func (p *Played) doings(x *Expectation) []done {
-	var out []done
-	for i := range p.Decisions {
-		k := &p.Decisions[i]
-		if k.Gate != x.gate || !x.is(k) {
-			continue
-		}
-		at := k.At
-		if k.Kind == engine.Skip && k.Due != 0 {
-			at = k.Due
-		}
-		out = append(out, done{at, words.Reason(k.Reason), k.Rule})
-	}
-	return out
 }
 
 // is reports whether a decision is of the kind that is expected.
@@ -217,29 +192,6 @@ func (p *Played) stateAt(x *Expectation, at calendar.Instant) string {
 	}
 	s := p.StateAt(at)
 	return ", when the machine was " + s.Text()
-}
-
-// together returns how many programs ran at once at most, and when first.
-func (p *Played) together() (most int, at calendar.Instant) {
-	type edge struct {
-		at calendar.Instant
-		by int
-	}
-	var edges []edge
-	for _, r := range p.Runs {
-		edges = append(edges, edge{r.Started, 1})
-		if r.End != 0 {
-			edges = append(edges, edge{r.End, -1})
-		}
-	}
-	slices.SortStableFunc(edges, func(a, b edge) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.by, b.by)) })
-	n := 0
-	for _, e := range edges {
-		if n += e.by; n > most {
-			most, at = n, e.at
-		}
-	}
-	return most, at
 }
 
 // past is a verb in the past, with how often.
