@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -12,6 +13,7 @@ import (
 	"timegate/core/gate"
 	"timegate/gates"
 	"timegate/inspect"
+	"timegate/journal"
 	"timegate/keeper"
 	"timegate/workstation/here"
 )
@@ -43,13 +45,13 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		}
 		files = slices.DeleteFunc(files, func(f gates.File) bool { return !slices.Contains(names, f.Name) })
 	}
-	absence, err := a.absence()
+	past, err := a.past()
 	if err != nil {
 		return err
 	}
 	found := gate.Findings{}
 	for _, f := range files {
-		found = append(found, a.findings(f, absence)...)
+		found = append(found, a.findings(f, past)...)
 	}
 	found = append(found, together...)
 	found = append(found, a.machineFindings(ctx, files)...)
@@ -91,23 +93,38 @@ func (a *app) together(files []gates.File) (gate.Findings, error) {
 
 // findings returns all that is wrong or unwise about a gate: of its text, and of
 // what it would start.
-func (a *app) findings(f gates.File, absence *inspect.Absence) gate.Findings {
+func (a *app) findings(f gates.File, past *inspect.Past) gate.Findings {
 	found := slices.Clone(f.Findings)
 	if f.Gate == nil {
 		return found
 	}
-	l := a.launcher()
+	l, now := a.launcher(), calendar.InstantOf(a.now())
 	path, folder, who := l.Target(f.Gate)
-	for _, x := range slices.Concat(inspect.Target(path, folder, who), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, calendar.InstantOf(a.now())), inspect.CheckAbsence(f.Gate, absence)) {
+	for _, x := range slices.Concat(inspect.Target(path, folder, who), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, now),
+		inspect.Repeats(f.Gate, now), inspect.Rules(f.Definition(), gates.Here(a.home.Scope, a.zone, a.host)), inspect.Habits(f.Gate, past)) {
 		x.Gate, x.File = f.Name, f.Path
 		found = append(found, x)
 	}
 	return found
 }
 
+// past returns what is known of this machine's last weeks.
+func (a *app) past() (*inspect.Past, error) {
+	absence, err := a.absence()
+	out := &inspect.Past{Absence: *absence}
+	if err != nil || a.home.OfOthers() { // who was there is not for everybody to see
+		return out, err
+	}
+	states, err := a.pastStates()
+	if errors.Is(err, journal.ErrNone) {
+		return out, nil
+	}
+	out.States = states
+	return out, err
+}
+
 // absence returns when this machine was asleep or off lately.
 func (a *app) absence() (*inspect.Absence, error) {
-	const weeks = 8
 	now := a.now()
 	out := &inspect.Absence{Until: calendar.InstantOf(now)}
 	j, err := a.reader()
@@ -115,7 +132,7 @@ func (a *app) absence() (*inspect.Absence, error) {
 		return out, err
 	}
 	defer j.Close()
-	known, err := j.Absences(calendar.InstantOf(now.AddDate(0, 0, -7*weeks)))
+	known, err := j.Absences(calendar.InstantOf(now.AddDate(0, 0, -7*usualWeeks)))
 	out.Since = known.Since
 	for _, s := range known.Spans {
 		out.Spans = append(out.Spans, inspect.Away(s))

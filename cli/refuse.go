@@ -28,10 +28,10 @@ var neverStarts = []string{"no-opening", "all-past"}
 // call an error is refused; warnings are shown. copied are the paths of
 // programs that are yet to be put there.
 func (a *app) refuse(c *cli.Command, files []gates.File, copied ...string) error {
-	absence, _ := a.absence() // where nothing is known of it, nothing is said
+	past, _ := a.past() // where nothing is known of it, nothing is said
 	var errs, rest gate.Findings
 	for _, f := range files {
-		for _, x := range a.findings(f, absence) {
+		for _, x := range a.findings(f, past) {
 			later := slices.Contains(yetToCome, x.Code) && (x.Code != "account" || a.home.Scope == gate.System)
 			switch {
 			case f.Gate != nil && slices.Contains(copied, f.Gate.Run[0]) && x.Code == "target-missing":

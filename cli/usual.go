@@ -23,10 +23,24 @@ func (a *app) usualDay() ([]byte, error) {
 	if a.home.OfOthers() {
 		return nil, &control.PermissionError{Reason: "what the system's keeper has recorded is root's to look at"}
 	}
-	j, err := journal.OpenReader(a.home.Journal())
+	states, err := a.pastStates()
 	if errors.Is(err, journal.ErrNone) {
 		return nil, &exitError{exitFailed, errNothingRecorded}
 	}
+	if err != nil {
+		return nil, err
+	}
+	today, _ := a.zone.Local(calendar.InstantOf(a.now()))
+	text, days := rehearsal.Usual(states, a.zone, today)
+	if text == "" {
+		return nil, &exitError{exitFailed, fmt.Errorf("only %s of this machine are known, and a usual week wants three at least", plural(days, "day"))}
+	}
+	return []byte(text), nil
+}
+
+// pastStates returns the states of this machine in the last weeks.
+func (a *app) pastStates() ([]rehearsal.State, error) {
+	j, err := journal.OpenReader(a.home.Journal())
 	if err != nil {
 		return nil, err
 	}
@@ -41,18 +55,12 @@ func (a *app) usualDay() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	states := pastStates(away, events, max(since, away.Since), calendar.InstantOf(now))
-	today, _ := a.zone.Local(calendar.InstantOf(now))
-	text, days := rehearsal.Usual(states, a.zone, today)
-	if text == "" {
-		return nil, &exitError{exitFailed, fmt.Errorf("only %s of this machine are known, and a usual week wants three at least", plural(days, "day"))}
-	}
-	return []byte(text), nil
+	return statesOf(away, events, max(since, away.Since), calendar.InstantOf(now)), nil
 }
 
-// pastStates are the states of a machine one after the other, from when it was away and
+// statesOf are the states of a machine one after the other, from when it was away and
 // what happened on it besides.
-func pastStates(away journal.Absences, events []journal.Session, from, to calendar.Instant) []rehearsal.State {
+func statesOf(away journal.Absences, events []journal.Session, from, to calendar.Instant) []rehearsal.State {
 	type edge struct {
 		at calendar.Instant
 		do func(s *rehearsal.State)

@@ -43,7 +43,7 @@ var arrows = map[string]string{
 	"workstation/staged": "core/calendar core/engine core/phrase home workstation workstation/here",
 	"workstation/wstest": "core/calendar core/engine core/gate core/phrase workstation workstation/linux",
 	"desktop":            "core/phrase",
-	"inspect":            "core/calendar core/gate core/phrase core/words",
+	"inspect":            "core/calendar core/engine core/gate core/phrase core/rehearsal core/words",
 	"home":               "core/engine core/gate core/phrase",
 	"ical":               "core/calendar core/phrase",
 	"gates":              "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",

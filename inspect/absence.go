@@ -90,6 +90,11 @@ func (a *Absence) usual(at calendar.Instant, zone *calendar.Zone, woken bool) bo
 
 // Odds returns how often the machine was away at the time of an instant that is to come.
 func (a *Absence) Odds(at calendar.Instant, zone *calendar.Zone, woken bool) Odds {
+	return a.odds(at, zone, func(then calendar.Instant) bool { return a.away(then, woken) })
+}
+
+// odds returns how often something was so at the time of an instant that is to come.
+func (a *Absence) odds(at calendar.Instant, zone *calendar.Zone, so func(then calendar.Instant) bool) Odds {
 	for _, back := range []struct {
 		step  calendar.Day
 		count int
@@ -106,7 +111,7 @@ func (a *Absence) Odds(at calendar.Instant, zone *calendar.Zone, woken bool) Odd
 				continue
 			}
 			known++
-			if a.away(then, woken) {
+			if so(then) {
 				away++
 			}
 		}

@@ -43,22 +43,12 @@ func Together(gates []*gate.Gate, host string, takes func(name string) time.Dura
 			if o.Plan.Rule == nil || !o.Enabled {
 				continue
 			}
-			until := now.Add(pileDays * 24 * time.Hour)
-			closest, last := time.Duration(0), calendar.Instant(0)
-			const most = 3000
-			for n, at := 0, now; n < most; n++ {
-				due, _, ok := o.Plan.Next(at)
-				if !ok || due > until {
-					break
-				}
-				if gap := due.Sub(last); last != 0 && (closest == 0 || gap < closest) {
-					closest = gap
-				}
+			next := func(at calendar.Instant) (calendar.Instant, bool) { due, _, ok := o.Plan.Next(at); return due, ok }
+			closest := nearest(next, now, func(due calendar.Instant) {
 				if minute := due - due%60_000; !slices.Contains(minutes[minute], g.Name) {
 					minutes[minute] = append(minutes[minute], g.Name)
 				}
-				at, last = due, due
-			}
+			})
 			if took := takes(g.Name); closest > 0 && took > closest && g.Rules.Busy != gate.BusyBeside {
 				add(g.Name, gate.Warning, "outlasts", fmt.Sprintf("opening %s: a run usually takes %s, and its moments are as near as %s: with busy = %s not every moment has a run", o.Name, phrase.SpanWords(round(took)), phrase.SpanWords(closest), g.Rules.Busy),
 					"put its moments further apart")

@@ -51,6 +51,9 @@ type lack struct {
 	mends calendar.Instant // when it will hold by the passing of time; 0 if that is not known
 }
 
+// Lacks returns the first need of a gate that does not hold, or nil.
+func (f *Facts) Lacks(g *gate.Gate, now calendar.Instant) *Need { return f.unmet(g, now).need }
+
 // unmet returns the first need of a gate that does not hold.
 func (f *Facts) unmet(g *gate.Gate, now calendar.Instant) lack {
 	n := &g.Needs

@@ -222,7 +222,7 @@ func (e *Engine) Status(name string) (Status, bool) {
 		s.Waiting = ForRetry
 	}
 	if gs.gate != nil {
-		s.Lacks = e.Facts.unmet(gs.gate, e.now).need
+		s.Lacks = e.Facts.Lacks(gs.gate, e.now)
 	}
 	at := calendar.Instant(never)
 	for _, o := range gs.opens {

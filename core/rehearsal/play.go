@@ -356,3 +356,17 @@ func (s *State) Text() string {
 	}
 	return text
 }
+
+// Lacks returns the first need of a gate that does not hold, or nil, as far as the state
+// tells: what it does not tell of holds.
+func (s *State) Lacks(g *gate.Gate, at calendar.Instant) *engine.Need {
+	f := bestFacts(g, "", at)
+	f.OnBattery, f.People, f.Desktops = s.OnBattery, nil, slices.Clone(s.People)
+	if len(s.People) > 0 {
+		f.Desktops = append(f.Desktops, "") // in the user scope it is whoever is there
+	}
+	for _, name := range s.People {
+		f.People = append(f.People, engine.Person{Account: name})
+	}
+	return f.Lacks(g, at)
+}
