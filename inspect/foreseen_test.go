@@ -79,7 +79,6 @@ func TestRepeats(t *testing.T) {
 		"at 09:00, then every 20m for 2h":                                         "",
 		"at 09:00, 12:00, then every 30m for 2h":                                  "",
 		"at 09:00, 12:00, then every 30m for 4h":                                  "for 4 hours, and the next moment, 3 hours later",
-		"at 09:00, 12:00, then every 30m ever":                                    "", // until the next moment is what is meant
 		"at 09:00, 09:20, then every 30m for 50m":                                 "none comes in between",
 		"boot, then every 30m for 4h":                                             "",
 		"every 2h, then every 30m for 1h":                                         "",
