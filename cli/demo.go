@@ -33,15 +33,17 @@ const demoRate = 4000
 
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "demo", Category: otherCommands, Usage: "play a day at the Larkspur Bindery, in about 20 seconds",
-		Description: examples(`timegate demo`, `timegate demo --keep ~/larkspur`) + "The programs are really started. The machine is a stand-in, and its clock runs fast while no program does.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "keep the files in `DIR`, which must be new or empty", TakesFile: true}},
-		Action:      a.demo,
+		Name: "demo", Category: otherCommands, Usage: "play a day at the Larkspur Bindery, in about 20 seconds", ArgsUsage: "[CHAPTER]",
+		Description: examples(`timegate demo`, `timegate demo foresight`, `timegate demo --keep ~/larkspur`) + "The programs are really started. The machine is a stand-in, and its clock runs fast while no program does.\n" +
+			"Each chapter can be played alone: " + strings.Join(demoChapters, ", ") + ".",
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "keep the files in `DIR`, which must be new or empty", TakesFile: true}},
+		Action: a.demo,
 	}
 }
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
+	chapter, err := demoChapter(c)
+	if err != nil {
 		return err
 	}
 	dir, clean, err := demoFolder(c.String("keep"))
@@ -64,14 +66,29 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	from, _, _ := demo.Day(a.zone)
 	a.now = func() time.Time { return from }
-	if err := a.demoBefore(from); err != nil {
-		return err
+	fmt.Fprintf(a.out, "The Larkspur Bindery, workstation %s, on a STAGED machine: a stand-in whose clock runs fast.\n", demo.Workstation)
+	told := chapter == "" || chapter == "day"
+	if told {
+		if err := a.demoBefore(from); err != nil {
+			return err
+		}
 	}
-	rows, err := a.demoDay(ctx, to.Proofs)
+	rows, err := a.demoDay(ctx, to.Proofs, told)
 	if err != nil {
 		return err
 	}
-	return a.demoAfter(rows, c.String("keep") != "")
+	if told {
+		if err := a.demoAfter(rows); err != nil {
+			return err
+		}
+	}
+	if chapter == "" || chapter == "foresight" {
+		if err := a.demoForesight(ctx, dir); err != nil {
+			return err
+		}
+	}
+	a.demoEnd(c.String("keep") != "")
+	return nil
 }
 
 // demoFolder makes the folder of the demo's files and returns what takes it
@@ -96,7 +113,6 @@ func (a *app) title(text string) {
 
 // demoBefore checks and previews the gates.
 func (a *app) demoBefore(from time.Time) error {
-	fmt.Fprintf(a.out, "The Larkspur Bindery, workstation %s, on a STAGED machine: a stand-in whose clock runs fast.\n", demo.Workstation)
 	a.title("$ timegate check")
 	files, err := gates.ReadFolder(a.home, a.env())
 	if err != nil {
@@ -122,8 +138,8 @@ func (a *app) demoBefore(from time.Time) error {
 }
 
 // demoDay runs a keeper through the staged day and prints what happens as it
-// happens. It returns what "list" shows at the end.
-func (a *app) demoDay(ctx context.Context, proofs string) (rows []listed, err error) {
+// happens, where it is to be told. It returns what "list" shows at the end.
+func (a *app) demoDay(ctx context.Context, proofs string, told bool) (rows []listed, err error) {
 	from, to, scenes := demo.Day(a.zone)
 	a.title("$ timegate keeper run    (staged, " + short(to.Sub(from)) + ")")
 	machine, err := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Host: demo.Workstation, Rate: demoRate})
@@ -145,6 +161,9 @@ func (a *app) demoDay(ctx context.Context, proofs string) (rows []listed, err er
 	defer cancel()
 	line := newProgress(a.err, from, to)
 	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Observe: func(ev engine.Event, decisions []engine.Decision) {
+		if !told {
+			return
+		}
 		line.clear()
 		a.demoEvent(&ev)
 		for i := range decisions {
@@ -231,7 +250,8 @@ func (a *app) demoList(ctx context.Context) ([]listed, error) {
 	return a.listed(ctx, files)
 }
 
-func (a *app) demoAfter(rows []listed, kept bool) error {
+// demoAfter shows what is known after the day.
+func (a *app) demoAfter(rows []listed) error {
 	a.title("$ timegate history --count 12")
 	entries, err := a.entries(journal.Filter{Limit: 12})
 	if err != nil {
@@ -256,10 +276,14 @@ func (a *app) demoAfter(rows []listed, kept bool) error {
 			}
 		}
 	}
+	return nil
+}
+
+// demoEnd says where the files are.
+func (a *app) demoEnd(kept bool) {
 	if kept {
 		fmt.Fprintf(a.out, "\nThe files are in %s. Look on with\n  timegate --home %s history\n", filepath.Dir(a.home.State), a.home.State)
-		return nil
+		return
 	}
 	fmt.Fprintln(a.out, "\nThe files are gone again; \"timegate demo --keep DIR\" leaves them to play with.")
-	return nil
 }

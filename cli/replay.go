@@ -356,7 +356,11 @@ func (a *app) showAgainst(ctx context.Context, c *cli.Command, files []gates.Fil
 	if err != nil {
 		return fmt.Errorf("--against: %w", err)
 	}
-	fmt.Fprintf(a.out, "%s\n", a.out.head("against the last "+text))
+	against := "against the last " + text
+	if _, err := phrase.ParseSpan(text); err != nil { // a day
+		against = "against " + text
+	}
+	fmt.Fprintf(a.out, "%s\n", a.out.head(against))
 	a.printDifferences(r)
 	fmt.Fprintln(a.out, r.summary())
 	return nil

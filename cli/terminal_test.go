@@ -165,7 +165,8 @@ func TestDemo(t *testing.T) {
 	text := string(out)
 	for _, want := range []string{"STAGED", "8 gates checked: 0 errors", "* boot",
 		"* device label-printer", "repeat", "* logon maren", "overran", "proofs matching *.pdf quiet 5s; 2 files", "* battery 64%",
-		"what it needs was lost: mains power", "* resume", "missed", "catch-up", "* logoff maren", "$ timegate history", "$ timegate list", "$ timegate why", dir} {
+		"what it needs was lost: mains power", "* resume", "missed", "catch-up", "* logoff maren", "$ timegate history", "$ timegate list", "$ timegate why",
+		"but: humidity-log was missed once, at 14:00\nexit status 3", "run 3, catch-up", "ok: 3 things as expected", "28 starts as they were, 1 new", dir} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the demo does not show %q", want)
 		}
@@ -188,6 +189,7 @@ func TestDemo(t *testing.T) {
 		out, _ := exec.Command(program, append([]string{"--home", home}, args...)...).CombinedOutput()
 		return string(out)
 	}
+	replay("change", "humidity-log", "--set", "rules.missed=skip", "--yes") // as it was on that day
 	if got := replay("replay", "2026-11-30"); !strings.Contains(got, "28 starts as they were\n") || strings.Contains(got, "new") {
 		t.Errorf("a replay of the day gives\n%s", got)
 	}
@@ -196,6 +198,9 @@ func TestDemo(t *testing.T) {
 	}
 	if got := replay("replay", "2026-11-30", "--json"); !strings.Contains(got, `"what": "moved"`) || !strings.Contains(got, `"same": 27`) {
 		t.Errorf("in JSON: %s", got)
+	}
+	if out, err := exec.Command(program, "demo", "hindsight").CombinedOutput(); err == nil || !strings.Contains(string(out), "there are day, foresight") {
+		t.Errorf("a chapter that is not there: %v %s", err, out)
 	}
 	if out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput(); err == nil || !strings.Contains(string(out), "not empty") {
 		t.Errorf("a folder that is not empty is taken: %s", out)

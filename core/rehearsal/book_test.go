@@ -1,10 +1,12 @@
 package rehearsal
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
@@ -86,4 +88,50 @@ vault-copy = "90m, 40m exit 1"
 			t.Errorf("what %s did at %s is marked nowhere", m.Gate, clockText(m.At, d))
 		}
 	}
+}
+
+// BenchmarkReplay replays 30 recorded days of 100 gates and compares them, told against a
+// rehearsal of the same days.
+func BenchmarkReplay(b *testing.B) {
+	var files []string
+	for i := range 100 {
+		files = append(files, fmt.Sprintf("g%02d", i), []string{"opens = [\"every 1h\"]\n", "opens = [\"every 15m from 08:00 to 17:00\"]\n", fmt.Sprintf("opens = [\"at %02d:%02d\"]\n", i%24, i%60), "opens = [\"every 5m\"]\n[rules]\nmissed = \"once\"\n"}[i%4])
+	}
+	gates := gatesOf(b, calendar.UTC, files...)
+	d, found := Read("day.toml", []byte("from = \"2026-03-01\"\nto = \"2026-03-30\"\n"), env)
+	if d == nil {
+		b.Fatal(found)
+	}
+	setup := Setup{Environment: engine.Environment{Scope: gate.User, Account: "maren", Zone: "UTC", Host: "studio"}, Gates: gates}
+	begin := engine.Event{At: d.From, Body: &engine.Begin{Environment: setup.Environment, BootID: "b", Gates: gates, Facts: engine.Facts{Online: true}}}
+	var played, floor time.Duration
+	for b.Loop() {
+		b.StopTimer()
+		began := time.Now()
+		was, err := Play(b.Context(), d, setup)
+		if err != nil {
+			b.Fatal(err)
+		}
+		floor += time.Since(began)
+		var events []engine.Event
+		for _, run := range was.Runs {
+			events = append(events, engine.Event{At: run.End, Body: &engine.RunEnded{Run: run.Run, EndedAt: run.End}})
+		}
+		slices.SortStableFunc(events, func(a, b engine.Event) int { return int(a.At - b.At) })
+		e := engine.New()
+		e.Handle(begin)
+		b.StartTimer()
+		began = time.Now()
+		p, err := Replay(b.Context(), &Recorded{From: d.From, To: d.To, Zone: d.Zone, Host: "studio", Engine: e, Events: events, Actual: was.Decisions}, setup)
+		if err != nil {
+			b.Fatal(err)
+		}
+		diffs, same := Compare(was.Decisions, p.Decisions)
+		played += time.Since(began)
+		if len(diffs) > 0 || same < 100_000 {
+			b.Fatalf("%d as they were, %d differences", same, len(diffs))
+		}
+		b.ReportMetric(float64(same), "starts")
+	}
+	b.ReportMetric(float64(played)/float64(floor), "×rehearsal")
 }

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"cmp"
 	"container/heap"
 	"context"
 	"slices"
@@ -78,7 +79,8 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 	d := &Day{From: r.From, To: r.To, Zone: r.Zone, Host: r.Host}
 	w := newWorld(ctx, d, s, r.Engine)
 	w.courses = r.courses()
-	var asleep []calendar.Instant // pairs: since when, until when
+	w.book.out.Decisions = make([]engine.Decision, 0, len(r.Actual)) // as many, more or less
+	var asleep []calendar.Instant                                    // pairs: since when, until when
 	for _, ev := range r.Events {
 		if b, ok := ev.Body.(*engine.Slept); ok {
 			asleep = append(asleep, ev.At-b.For, ev.At)
@@ -208,13 +210,15 @@ func (w *world) beginAgain(b *engine.Begin) {
 
 // nearest returns how the recorded run of a gate went that was nearest to now, or nil.
 func (w *world) nearest(name string) *course {
-	var best *course
-	for _, c := range w.courses[name] {
-		if best == nil || abs(c.decided-w.now) < abs(best.decided-w.now) {
-			best = c
-		}
+	list := w.courses[name] // in the order of their starts
+	if len(list) == 0 {
+		return nil
 	}
-	return best
+	i, _ := slices.BinarySearchFunc(list, w.now, func(c *course, at calendar.Instant) int { return cmp.Compare(c.decided, at) })
+	if i == len(list) || i > 0 && w.now-list[i-1].decided <= list[i].decided-w.now {
+		i--
+	}
+	return list[i]
 }
 
 // Difference is a start that is otherwise than it was.
@@ -264,33 +268,7 @@ func startsOf(decisions []engine.Decision) []start {
 func Compare(was, is []engine.Decision) (out []Difference, same int) {
 	old, now := startsOf(was), startsOf(is)
 	taken := make([]bool, len(now))
-	match := func(s *start, fits func(*start) bool) int { // the nearest that fits
-		best := -1
-		for i := range now {
-			if !taken[i] && now[i].gate == s.gate && now[i].opening == s.opening && fits(&now[i]) && (best < 0 || abs(now[i].at-s.at) < abs(now[best].at-s.at)) {
-				best = i
-			}
-		}
-		if best >= 0 {
-			taken[best] = true
-		}
-		return best
-	}
-	partner := make([]int, len(old))
-	for i := range old {
-		s := &old[i]
-		partner[i] = match(s, func(o *start) bool { return o.due == s.due && abs(o.at-s.at) <= sameTime })
-	}
-	for i := range old {
-		if s := &old[i]; partner[i] < 0 {
-			partner[i] = match(s, func(o *start) bool { return o.due == s.due })
-		}
-	}
-	for i := range old {
-		if s := &old[i]; partner[i] < 0 {
-			partner[i] = match(s, func(o *start) bool { return abs(o.at-s.at) < moved })
-		}
-	}
+	partner := pair(old, now, taken)
 	for i := range old {
 		s := &old[i]
 		if partner[i] < 0 {
@@ -317,6 +295,56 @@ func Compare(was, is []engine.Decision) (out []Difference, same int) {
 	}
 	slices.SortStableFunc(out, func(a, b Difference) int { return int(max(a.Was, a.Is) - max(b.Was, b.Is)) })
 	return out, same
+}
+
+// pair finds for each start that was the one that is in its place, and marks it as taken:
+// that of the same due at the same time, else that of the same due, else the nearest of the
+// same opening. It is -1 where there is none.
+func pair(old, now []start, taken []bool) []int {
+	type opening struct{ gate, opening string }
+	type moment struct {
+		opening
+		due calendar.Instant
+	}
+	byDue, byOpening := map[moment][]int{}, map[opening][]int{}
+	for i := range now {
+		o := opening{now[i].gate, now[i].opening}
+		byDue[moment{o, now[i].due}] = append(byDue[moment{o, now[i].due}], i)
+		byOpening[o] = append(byOpening[o], i) // in the order of time
+	}
+	partner := make([]int, len(old))
+	nearest := func(s *start, among []int, within calendar.Instant) int {
+		best := -1
+		for _, i := range among {
+			if gap := abs(now[i].at - s.at); !taken[i] && gap <= within && (best < 0 || gap < abs(now[best].at-s.at)) {
+				best = i
+			}
+		}
+		if best >= 0 {
+			taken[best] = true
+		}
+		return best
+	}
+	for i := range old {
+		s := &old[i]
+		partner[i] = nearest(s, byDue[moment{opening{s.gate, s.opening}, s.due}], sameTime)
+	}
+	for i := range old {
+		if s := &old[i]; partner[i] < 0 {
+			partner[i] = nearest(s, byDue[moment{opening{s.gate, s.opening}, s.due}], calendar.MaxInstant)
+		}
+	}
+	for i := range old {
+		if s := &old[i]; partner[i] < 0 {
+			list := byOpening[opening{s.gate, s.opening}]
+			after := func(at calendar.Instant) int {
+				n, _ := slices.BinarySearchFunc(list, at, func(i int, at calendar.Instant) int { return cmp.Compare(now[i].at, at) })
+				return n
+			}
+			partner[i] = nearest(s, list[after(s.at-moved+1):after(s.at+moved)], moved-1)
+		}
+	}
+	return partner
 }
 
 func abs(i calendar.Instant) calendar.Instant { return max(i, -i) }

@@ -25,7 +25,7 @@ var env = Env{Zone: calendar.UTC, Host: "studio", Gates: []string{"vault-copy", 
 }}
 
 // gatesOf reads gates, given as name and text in turn.
-func gatesOf(t *testing.T, zone *calendar.Zone, files ...string) []engine.Definition {
+func gatesOf(t testing.TB, zone *calendar.Zone, files ...string) []engine.Definition {
 	t.Helper()
 	var out []engine.Definition
 	for i := 0; i < len(files); i += 2 {

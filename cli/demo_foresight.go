@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/demo"
+)
+
+// demoForesight rehearses the next day, mends what is not as expected, and shows what that
+// would have changed on the day that was played.
+func (a *app) demoForesight(ctx context.Context, dir string) error {
+	file := filepath.Join(dir, "tuesday.toml")
+	if err := os.WriteFile(file, demo.Tuesday(), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out, "\nNo reading is to be missed on Tuesday: that is expected in tuesday.toml, and tried beforehand.")
+	from, _, _ := demo.Day(a.zone)
+	day := from.Format("2006-01-02")
+	for _, args := range [][]string{
+		{"rehearse", file},
+		{"change", "humidity-log", "--set", "rules.missed=once", "--yes"},
+		{"rehearse", file},
+		{"replay", day},
+	} {
+		if err := a.demoCall(ctx, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// demoCall shows a command, and runs it.
+func (a *app) demoCall(ctx context.Context, args ...string) error {
+	shown := slices.Clone(args)
+	for i := range shown {
+		if strings.HasPrefix(shown[i], os.TempDir()) || filepath.IsAbs(shown[i]) {
+			shown[i] = filepath.Base(shown[i])
+		}
+	}
+	a.title("$ timegate " + strings.Join(shown, " "))
+	root := a.root()
+	root.Before = nil // where and when it is has been set
+	// A context of its own: the caller's names the demo as the command above.
+	own, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	defer context.AfterFunc(ctx, cancel)()
+	err := root.Run(own, append([]string{"timegate"}, args...))
+	if found, is := errors.AsType[*exitError](err); is && found.status == exitFound && found.err == nil {
+		fmt.Fprintf(a.err, "%s\n", a.err.faint(fmt.Sprintf("exit status %d", exitFound)))
+		return nil
+	}
+	return err
+}
+
+// demoChapters are the parts of the demo, each of which can be played alone.
+var demoChapters = []string{"day", "foresight"}
+
+// demoChapter returns which chapter is to be played; "" is all of them.
+func demoChapter(c *cli.Command) (string, error) {
+	if c.Args().Len() == 0 {
+		return "", nil
+	}
+	name, err := oneArgument(c, "the chapter")
+	if err == nil && !slices.Contains(demoChapters, name) {
+		err = usageError("there is no chapter %q; there are %s", name, strings.Join(demoChapters, ", "))
+	}
+	return name, err
+}
