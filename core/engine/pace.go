@@ -17,6 +17,12 @@ type Pace struct {
 	Longest time.Duration `json:"longest"` // but no start is held back for longer
 }
 
+// latest is when a start comes at the latest that was asked for at an instant: after that,
+// even where none is to be held back at all, or time would have to stand still.
+func (p *Pace) latest(since calendar.Instant) calendar.Instant {
+	return max(since.Add(p.Longest), since+1)
+}
+
 // paced reports whether an event is one at which many programs start.
 func paced(event phrase.EventKind) bool { return event == phrase.Boot || event == phrase.Logon }
 
@@ -52,7 +58,7 @@ func (e *Engine) paceAllows(since calendar.Instant) bool {
 	switch {
 	case p.AtOnce == 0:
 		return true
-	case e.now >= since.Add(p.Longest) && e.now > since:
+	case e.now >= p.latest(since):
 		return true
 	case e.Batch > 0 && e.Batch < p.AtOnce && e.now < e.BatchAt.Add(p.Room):
 		return true
@@ -94,7 +100,7 @@ func (e *Engine) turnAt() calendar.Instant {
 	if len(e.held) == 0 || e.paused() {
 		return never
 	}
-	at := e.held[0].req.Since.Add(e.Pace.Longest)
+	at := e.Pace.latest(e.held[0].req.Since)
 	if room := e.BatchAt.Add(e.Pace.Room); e.Batch > 0 && room > e.now {
 		at = min(at, room)
 	}

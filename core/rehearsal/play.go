@@ -31,10 +31,16 @@ type Setup struct {
 	// Tell is told each decision; it may be nil. The decision is the engine's: it is to be
 	// copied where it is kept.
 	Tell func(*engine.Decision, *State)
+
+	heard func(engine.Event) // is told what the engine is told; for tests
 }
 
 // unknownTakes is how long a program takes of which nothing is known.
 const unknownTakes = time.Second
+
+// toEnd is how long a program takes to end that is asked to, ms. What happens at the same
+// moment finds it still running.
+const toEnd = 1
 
 // Play plays a day. Its error is the context's, or that of a state that cannot be restored.
 func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
@@ -194,7 +200,11 @@ func (w *world) handle(body engine.Body) {
 	if n := len(w.spare); n > 0 {
 		room, w.spare = w.spare[n-1][:0], w.spare[:n-1]
 	}
-	decisions := w.engine.Append(room, engine.Event{At: w.now, Body: body})
+	ev := engine.Event{At: w.now, Body: body}
+	if w.setup.heard != nil {
+		w.setup.heard(ev)
+	}
+	decisions := w.engine.Append(room, ev)
 	for i := range decisions {
 		w.do(&decisions[i])
 	}
@@ -218,8 +228,10 @@ func (w *world) do(d *engine.Decision) {
 		w.handle(&w.started)
 	case d.Kind == engine.StopRun:
 		if i := slices.IndexFunc(w.ends, func(e end) bool { return e.run == d.Run }); i >= 0 {
-			w.ends[i].at, w.ends[i].signal = w.now, d.Signal
+			w.ends[i].at, w.ends[i].signal = w.now+toEnd, d.Signal
 			heap.Init(&w.ends)
+		} else { // of which nothing says when it would end
+			heap.Push(&w.ends, end{at: w.now + toEnd, run: d.Run, signal: d.Signal})
 		}
 	case d.Kind == engine.End, d.Kind == engine.Refuse:
 		w.book.ended(d.Run, d.At, d.Result)

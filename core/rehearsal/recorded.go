@@ -80,13 +80,7 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 	w := newWorld(ctx, d, s, r.Engine)
 	w.courses = r.courses()
 	w.book.out.Decisions = make([]engine.Decision, 0, len(r.Actual)) // as many, more or less
-	var asleep []calendar.Instant                                    // pairs: since when, until when
-	for _, ev := range r.Events {
-		if b, ok := ev.Body.(*engine.Slept); ok {
-			asleep = append(asleep, ev.At-b.For, ev.At)
-		}
-	}
-	w.asleep = asleep
+	w.asleep = r.slept()
 	for _, run := range w.engine.AliveRuns() {
 		w.book.started(Run{Run: run.ID, Gate: run.Gate, Started: w.now, Result: engine.ResultRunning})
 		w.schedule(run.ID, run.Gate)
@@ -110,6 +104,32 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 		return nil, err
 	}
 	return w.end(), nil
+}
+
+// slept returns when the machine slept, as pairs of since when and until when. Of a sleep
+// from which it had not returned by the end nothing is recorded but that it came.
+func (r *Recorded) slept() (out []calendar.Instant) {
+	last, sleeps := r.From, false
+	for i := range r.Events {
+		ev := &r.Events[i]
+		last = max(last, ev.At)
+		switch b := ev.Body.(type) {
+		case *engine.Slept:
+			out = append(out, ev.At-b.For, ev.At)
+			sleeps = false
+		case *engine.Occurred:
+			sleeps = b.Event == phrase.Sleep || sleeps && b.Event != phrase.Resume
+		case *engine.Begin:
+			sleeps = false
+		}
+	}
+	if sleeps {
+		for i := range r.Actual { // what still came before it
+			last = max(last, r.Actual[i].At)
+		}
+		out = append(out, last, r.To+1)
+	}
+	return out
 }
 
 // between returns instants at which files were still changing, where one event was recorded

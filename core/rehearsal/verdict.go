@@ -235,7 +235,7 @@ func list(all []done, d *Day, why bool) string {
 // clockText is a time of day, with its date where the day file has several.
 func clockText(at calendar.Instant, d *Day) string {
 	layout := "15:04"
-	if at%60_000 != 0 {
+	if at%60_000 >= 1000 { // what takes milliseconds is told by the minute
 		layout = "15:04:05"
 	}
 	if d.To.Sub(d.From).Hours() > 25 {
