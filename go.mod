@@ -3,6 +3,7 @@ module timegate
 go 1.26.0
 
 require (
+	charm.land/bubbletea/v2 v2.1.1
 	charm.land/huh/v2 v2.0.3
 	charm.land/lipgloss/v2 v2.0.1
 	github.com/adrg/xdg v0.5.3
@@ -29,7 +30,6 @@ require (
 
 require (
 	charm.land/bubbles/v2 v2.0.0 // indirect
-	charm.land/bubbletea/v2 v2.1.1 // indirect
 	codeberg.org/go-fonts/liberation v0.5.0 // indirect
 	codeberg.org/go-latex/latex v0.2.0 // indirect
 	git.sr.ht/~sbinet/gg v0.7.0 // indirect

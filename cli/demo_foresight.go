@@ -46,13 +46,10 @@ func (a *app) demoCall(ctx context.Context, args ...string) error {
 		}
 	}
 	a.title("$ timegate " + strings.Join(shown, " "))
-	root := a.root()
-	root.Before = nil // where and when it is has been set
-	// A context of its own: the caller's names the demo as the command above.
 	own, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	defer context.AfterFunc(ctx, cancel)()
-	err := root.Run(own, append([]string{"timegate"}, args...))
+	err := a.inside(own, args)
 	if found, is := errors.AsType[*exitError](err); is && found.status == exitFound && found.err == nil {
 		fmt.Fprintf(a.err, "%s\n", a.err.faint(fmt.Sprintf("exit status %d", exitFound)))
 		return nil

@@ -60,6 +60,14 @@ func (s *screen) styled(style ansi.Style, t string) string {
 	return strings.TrimSuffix(style.String(), "m") + seal + "m" + t + "\x1b[" + seal + "m"
 }
 
+// dress returns what dresses text for another that draws, where the terminal shows colours.
+func (s *screen) dress(style ansi.Style) func(string) string {
+	if s.Profile <= colorprofile.ASCII {
+		return func(t string) string { return t }
+	}
+	return style.Styled
+}
+
 // seal is a parameter of the control sequences that are our own, by which they
 // are told from those in what others have written: nobody could have known it.
 var seal = fmt.Sprintf(";%d", 1_000_000_000+rand.Int64N(9_000_000_000))

@@ -54,9 +54,10 @@ var arrows = map[string]string{
 	"install":            "core/gate desktop home inspect",
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch startup workstation",
 	"chart":              "core/calendar core/forecast",
+	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",
 	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/words demo desktop gates home ical inspect install journal keeper launch startup " +
-		"workstation workstation/here workstation/staged workstation/zones",
+		"watch workstation workstation/here workstation/staged workstation/zones",
 }
 
 func goList(t *testing.T, args ...string) []string {

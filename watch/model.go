@@ -1,0 +1,481 @@
+package watch
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"timegate/control"
+	"timegate/core/calendar"
+	"timegate/core/words"
+)
+
+// marks are where the person is in the view.
+type marks struct {
+	cursor, top int
+	filter      string
+	typing      bool // a filter
+	// What was drawn last: on which line the first row is, and how many there are.
+	firstRow, rowsShown int
+}
+
+// page is a text in front of the view, such as a run's output.
+type page struct {
+	title string
+	lines []string
+	top   int
+	run   int64 // whose output it follows; 0 for none
+	tail  bool  // its end is shown
+}
+
+// question is asked before something is done that ends a program.
+type question struct {
+	text string
+	do   Action
+	gate string
+}
+
+// Action is what a keeper, or a gate's file, is asked for.
+type Action string
+
+// The actions.
+const (
+	Open    Action = "open"
+	Stop    Action = "stop"
+	Enable  Action = "enable"
+	Disable Action = "disable"
+	Pause   Action = "pause"
+	Resume  Action = "resume"
+)
+
+// model is the terminal program.
+type model struct {
+	state
+	marks
+	style  Style
+	source Source
+	ctx    context.Context
+
+	width, height int
+	page          *page
+	ask           *question
+	note          string // what came of the last key
+	asking        bool   // the keeper is being asked how it is
+	looking       bool   // runs are being looked at
+}
+
+// What the program is told.
+type (
+	tickMsg   time.Time
+	loadedMsg struct {
+		status control.Status
+		loaded *Loaded
+	}
+	itemsMsg  []control.Item
+	statusMsg struct {
+		status control.Status
+		err    error
+	}
+	goneMsg struct{ err error }
+	lookMsg map[int64]Activity
+	noteMsg string
+	pageMsg struct{ page *page }
+)
+
+// Init implements [tea.Model].
+func (m *model) Init() tea.Cmd { return tick() }
+
+// tick comes with every second of the clock.
+func tick() tea.Cmd { return tea.Every(time.Second, func(t time.Time) tea.Msg { return tickMsg(t) }) }
+
+// Update implements [tea.Model].
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.width, m.height = msg.Width, msg.Height
+	case tickMsg:
+		return m, m.second()
+	case loadedMsg:
+		m.load(msg.status, msg.loaded)
+	case itemsMsg:
+		for _, it := range msg {
+			m.take(it)
+		}
+		return m, m.askStatus()
+	case statusMsg:
+		if m.asking = false; msg.err == nil {
+			m.refresh(msg.status)
+		}
+	case goneMsg:
+		m.gone, m.runs = msg.err.Error(), nil
+	case lookMsg:
+		m.looking = false
+		for run, a := range msg {
+			m.look(run, a, m.now)
+		}
+	case noteMsg:
+		m.note = string(msg)
+		return m, m.askStatus()
+	case pageMsg:
+		m.turn(msg.page)
+	case tea.MouseWheelMsg:
+		m.wheel(msg)
+	case tea.MouseClickMsg:
+		if row := msg.Y - m.firstRow; m.page == nil && m.ask == nil && row >= 0 && row < m.rowsShown {
+			m.cursor = m.top + row
+		}
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	}
+	return m, nil
+}
+
+// second lets a second pass: the clock goes on, and what is shown is looked at again.
+func (m *model) second() tea.Cmd {
+	if m.gone == "" && m.loaded {
+		m.now = m.now.Add(time.Second)
+	}
+	cmds := []tea.Cmd{tick()}
+	if day, _ := m.zone.Local(calendar.InstantOf(m.now)); m.loaded && day != m.day {
+		m.day = day
+		cmds = append(cmds, func() tea.Msg { return m.reload() })
+	}
+	if len(m.runs) > 0 && !m.looking && m.page == nil {
+		m.looking = true
+		cmds = append(cmds, m.lookAt(m.shownRuns()))
+	}
+	if p := m.page; p != nil && p.run != 0 {
+		cmds = append(cmds, m.output(p.run, p.title))
+	}
+	return tea.Batch(cmds...)
+}
+
+// shownRuns are the runs that are looked at: the last ones.
+func (m *model) shownRuns() []int64 {
+	const most = 8
+	var out []int64
+	for _, r := range m.runs[max(0, len(m.runs)-most):] {
+		out = append(out, r.run)
+	}
+	return out
+}
+
+func (m *model) lookAt(runs []int64) tea.Cmd {
+	return func() tea.Msg {
+		out := lookMsg{}
+		for _, run := range runs {
+			if a, ok := m.source.Activity(run); ok {
+				out[run] = a
+			}
+		}
+		return out
+	}
+}
+
+// How long is waited before a keeper is asked how it is, after something has happened: it
+// may go on.
+const statusPause = 400 * time.Millisecond
+
+// askStatus asks the keeper how it is.
+func (m *model) askStatus() tea.Cmd {
+	if m.asking {
+		return nil
+	}
+	m.asking = true
+	return tea.Tick(statusPause, func(time.Time) tea.Msg {
+		status, err := m.source.Status(m.ctx)
+		return statusMsg{status, err}
+	})
+}
+
+// reload reads again what the view begins with.
+func (m *model) reload() tea.Msg {
+	status, err := m.source.Status(m.ctx)
+	if err != nil {
+		return goneMsg{err}
+	}
+	loaded, err := m.source.Load(status)
+	if err != nil {
+		return goneMsg{err}
+	}
+	return loadedMsg{status, loaded}
+}
+
+// turn puts a page in front, or goes on with the one that is there.
+func (m *model) turn(p *page) {
+	if now := m.page; now != nil && p.run != 0 && now.run == p.run {
+		now.lines = p.lines
+		return
+	}
+	if p.run != 0 && m.page != nil {
+		return // it was put away while it was read
+	}
+	m.page = p
+}
+
+func (m *model) output(run int64, title string) tea.Cmd {
+	return func() tea.Msg {
+		text, err := m.source.Output(run)
+		if err != nil {
+			return noteMsg(err.Error())
+		}
+		lines := strings.Split(strings.TrimRight(words.Lines(string(text)), "\n"), "\n")
+		return pageMsg{&page{title: title, lines: lines, run: run, tail: true}}
+	}
+}
+
+func (m *model) wheel(msg tea.MouseWheelMsg) {
+	const step = 3
+	by := step
+	if msg.Button == tea.MouseWheelUp {
+		by = -step
+	}
+	if m.page != nil {
+		m.scroll(by)
+		return
+	}
+	m.move(by)
+}
+
+func (m *model) move(by int) {
+	m.cursor = max(0, min(m.cursor+by, len(m.rows(m.filter))-1))
+}
+
+func (m *model) scroll(by int) {
+	shown := max(1, m.height-2)
+	last := max(0, len(m.page.lines)-shown)
+	if m.page.tail {
+		m.page.top = last
+	}
+	m.page.top = max(0, min(m.page.top+by, last))
+	m.page.tail = m.page.run != 0 && m.page.top == last
+}
+
+// chosen returns the gate under the cursor.
+func (m *model) chosen() (Gate, bool) {
+	rows := m.rows(m.filter)
+	if m.cursor >= len(rows) {
+		return Gate{}, false
+	}
+	return rows[m.cursor], true
+}
+
+// View implements [tea.Model].
+func (m *model) View() tea.View {
+	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Time Gate"}
+	if m.width == 0 || m.height == 0 {
+		return v
+	}
+	var lines []string
+	if m.page != nil {
+		lines = m.pageLines()
+	} else {
+		m.cursor = max(0, min(m.cursor, len(m.rows(m.filter))-1))
+		lines = m.picture(&m.style, &m.marks, m.width, m.height)
+	}
+	v.Content = strings.Join(append(lines, m.bottom()), "\n")
+	return v
+}
+
+func (m *model) pageLines() []string {
+	p, room := m.page, m.height-1
+	shown := max(1, room-1)
+	if p.tail {
+		p.top = max(0, len(p.lines)-shown)
+	}
+	lines := []string{m.title(&m.style, m.width, p.title, "")}
+	for _, l := range p.lines[min(p.top, len(p.lines)):min(p.top+shown, len(p.lines))] {
+		lines = append(lines, " "+l)
+	}
+	return fill(lines, m.width, room)
+}
+
+// bottom is the last line: a question, what came of a key, or the keys.
+func (m *model) bottom() string {
+	text := ""
+	switch {
+	case m.ask != nil:
+		text = m.style.Warn(m.ask.text) + " y or n"
+	case m.page != nil:
+		text = m.style.Faint("up, down, page up, page down; esc puts it away")
+	case m.typing:
+		text = m.style.Faint("type a part of a name; enter keeps the filter, esc drops it")
+	case m.note != "":
+		text = words.Line(m.note)
+	default:
+		text = m.style.Faint("o open  s stop  e on  d off  p pause  f follow  w why  / find  ? keys  q quit")
+	}
+	return ansi.Truncate(text, m.width, "")
+}
+
+// keysHelp lists the keys.
+var keysHelp = []string{
+	"up, down, page up, page down   choose a gate; the mouse does, too",
+	"o   open the gate: start its program now",
+	"s   stop its programs; you are asked first",
+	"e   enable the gate",
+	"d   disable it; what runs goes on",
+	"p   pause: nothing starts by itself; once more to resume",
+	"f   follow what the gate's program prints, or read what its last run printed",
+	"w   why it opened, or did not",
+	"/   show only gates with a text in their names",
+	"?   this page",
+	"q   quit; the keeper goes on",
+}
+
+// key does what a key asks for.
+func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
+	k := msg.String()
+	if k == "ctrl+c" {
+		return tea.Quit
+	}
+	switch {
+	case m.ask != nil:
+		q := m.ask
+		if m.ask = nil; k == "y" {
+			return m.do(q.do, q.gate)
+		}
+		return nil
+	case m.page != nil:
+		return m.pageKey(k)
+	case m.typing:
+		m.typed(k, msg.Text)
+		return nil
+	}
+	m.note = ""
+	rows := max(1, m.rowsShown)
+	switch k {
+	case "up":
+		m.move(-1)
+	case "down":
+		m.move(1)
+	case "pgup":
+		m.move(-rows)
+	case "pgdown":
+		m.move(rows)
+	case "home":
+		m.move(-len(m.gates))
+	case "end":
+		m.move(len(m.gates))
+	case "/":
+		m.typing = true
+	case "esc":
+		m.filter = ""
+	case "?":
+		m.page = &page{title: "keys", lines: keysHelp}
+	case "q":
+		return tea.Quit
+	case "p":
+		if m.status.Paused {
+			return m.do(Resume, "")
+		}
+		return m.do(Pause, "")
+	default:
+		return m.gateKey(k)
+	}
+	return nil
+}
+
+func (m *model) pageKey(k string) tea.Cmd {
+	shown := max(1, m.height-3)
+	switch k {
+	case "up":
+		m.scroll(-1)
+	case "down":
+		m.scroll(1)
+	case "pgup":
+		m.scroll(-shown)
+	case "pgdown", "space":
+		m.scroll(shown)
+	case "home":
+		m.scroll(-len(m.page.lines))
+	case "end":
+		m.scroll(len(m.page.lines))
+	case "esc", "q":
+		m.page = nil
+	}
+	return nil
+}
+
+// typed takes a key of a filter.
+func (m *model) typed(k, text string) {
+	switch k {
+	case "enter":
+		m.typing = false
+	case "esc":
+		m.typing, m.filter = false, ""
+	case "backspace":
+		_, n := utf8.DecodeLastRuneInString(m.filter)
+		m.filter = m.filter[:len(m.filter)-n]
+	default:
+		m.filter += text
+	}
+	m.cursor = 0
+}
+
+// gateKey does something with the gate under the cursor.
+func (m *model) gateKey(k string) tea.Cmd {
+	g, there := m.chosen()
+	if !there {
+		return nil
+	}
+	switch k {
+	case "o":
+		return m.do(Open, g.Name)
+	case "s":
+		n := len(m.status.Gates[g.Name].Running)
+		if n == 0 && !slices.ContainsFunc(m.runs, func(r *running) bool { return r.gate == g.Name }) {
+			m.note = g.Name + " does not run"
+			return nil
+		}
+		m.ask = &question{fmt.Sprintf("End the program of %s?", words.Line(g.Name)), Stop, g.Name}
+	case "e":
+		return m.do(Enable, g.Name)
+	case "d":
+		return m.do(Disable, g.Name)
+	case "f":
+		return m.follow(g.Name)
+	case "w", "enter":
+		return func() tea.Msg {
+			text, err := m.source.Why(m.ctx, g.Name)
+			if err != nil {
+				return noteMsg(err.Error())
+			}
+			return pageMsg{&page{title: "why " + g.Name, lines: strings.Split(strings.TrimSpace(text), "\n")}}
+		}
+	}
+	return nil
+}
+
+// follow shows what a gate's program prints, or what its last run printed.
+func (m *model) follow(name string) tea.Cmd {
+	run := m.last[name].run
+	for _, r := range m.runs {
+		if r.gate == name {
+			run = r.run
+		}
+	}
+	if run == 0 {
+		m.note = name + " has not run yet"
+		return nil
+	}
+	m.page = &page{title: fmt.Sprintf("%s run %d", name, run), run: run, tail: true}
+	return m.output(run, m.page.title)
+}
+
+// do asks for something, and notes what came of it.
+func (m *model) do(what Action, gate string) tea.Cmd {
+	return func() tea.Msg {
+		text, err := m.source.Do(m.ctx, what, gate)
+		if err != nil {
+			text = err.Error()
+		}
+		return noteMsg(text)
+	}
+}
