@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"timegate/core/engine"
+	"timegate/journal"
 	"timegate/startup"
 )
 
@@ -18,16 +19,21 @@ func (a *app) costs() (map[string]*startup.Cost, error) {
 			out[name] = costOf(0, t.Took, &t.Usage)
 		}
 	}
-	j, err := a.reader()
-	if err != nil || j == nil {
-		return out, err
-	}
-	defer j.Close()
-	known, err := j.Costs()
+	known, err := a.recordedCosts()
 	for name, c := range known {
 		out[name] = costOf(c.Runs, c.Took, &c.Usage)
 	}
 	return out, err
+}
+
+// recordedCosts returns what the last runs of each gate took.
+func (a *app) recordedCosts() (map[string]journal.Cost, error) {
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.Costs()
 }
 
 func costOf(runs int, took time.Duration, u *engine.Usage) *startup.Cost {

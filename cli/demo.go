@@ -226,19 +226,23 @@ func (a *app) demoLine(d *engine.Decision) {
 	if d.Kind == engine.Release {
 		return
 	}
-	what := string(d.Kind)
+	fmt.Fprintln(a.out, a.decisionLine(d.At.Time(), string(d.Kind), d.Result, d.Signal, d.Gate, d.Run, words.Reason(d.Reason)))
+}
+
+// decisionLine tells of a decision as it is made.
+func (a *app) decisionLine(at time.Time, what string, result engine.Result, signal, gate string, run int64, why string) string {
 	switch {
-	case d.Result != "":
-		what = a.result(d.Result)
-	case d.Kind == engine.StopRun:
-		what = a.out.warn("stop " + d.Signal)
+	case result != "":
+		what = a.result(result)
+	case signal != "":
+		what = a.out.warn("stop " + signal)
 	}
-	run := ""
-	if d.Run != 0 {
-		run = fmt.Sprintf("run %d", d.Run)
+	number := ""
+	if run != 0 {
+		number = fmt.Sprintf("run %d", run)
 	}
 	pad := strings.Repeat(" ", max(0, 9-ansi.StringWidth(what)))
-	fmt.Fprintf(a.out, "%s  %s%s %-13s %-7s %s\n", d.At.Time().In(a.zone.Location()).Format("15:04:05"), what, pad, d.Gate, run, a.out.faint(words.Reason(d.Reason)))
+	return fmt.Sprintf("%s  %s%s %-13s %-7s %s", at.In(a.zone.Location()).Format("15:04:05"), what, pad, gate, number, a.out.faint(why))
 }
 
 // demoList is what "list" shows.

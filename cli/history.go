@@ -22,11 +22,18 @@ import (
 func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "history", Category: watchCommands, Usage: "what ran, what was skipped, and why; newest first", ArgsUsage: "[NAME]",
-		Description: examples(`timegate history`, `timegate history stock-count --since boot`, `timegate history --since yesterday --json`),
+		Description: examples(`timegate history`, `timegate history stock-count --since boot`, `timegate history --result failed,missed --since yesterday`, `timegate history --follow`, `timegate history --stats`, `timegate history vault-copy --since 30d --png vault-copy.png`) +
+			"\"long\" and \"short\" behind a time mark runs that stand out: further from the middle of the gate's last runs than those usually are.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Usage: "from this `TIME` on: boot, yesterday, tue, 08:00, or a duration such as 2h"},
 			&cli.StringFlag{Name: "until", Usage: "up to this `TIME`"},
 			&cli.IntFlag{Name: "count", Usage: "at most this `NUMBER` of lines", Value: 30},
+			&cli.StringSliceFlag{Name: "result", Usage: "only these `RESULTS`, such as failed,missed"},
+			&cli.StringFlag{Name: "find", Usage: "only lines with this `TEXT`, in whatever letters"},
+			&cli.BoolFlag{Name: "follow", Usage: "then go on with what is decided, until you interrupt it; --json writes a document a line"},
+			&cli.BoolFlag{Name: "stats", Usage: "the figures of each gate: runs, failures, usual and longest time, lateness"},
+			&cli.StringFlag{Name: "png", Usage: "draw how long runs took over time to `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "svg", Usage: "draw the same to `FILE`", TakesFile: true},
 		},
 		Action: a.history,
 	}
@@ -34,30 +41,19 @@ func (a *app) historyCommand() *cli.Command {
 
 func (a *app) history(ctx context.Context, c *cli.Command) error {
 	a.followClock(ctx)
-	f := journal.Filter{Limit: int(c.Int("count"))}
-	if c.Int("count") < 1 {
-		return usageError("--count is %d: write 1 or more", c.Int("count"))
-	}
-	if c.Args().Present() {
-		name, err := oneArgument(c, "")
-		if err != nil {
-			return err
-		}
-		f.Gate = name
-	}
-	var err error
-	if f.Since, err = a.since(c.String("since")); err != nil {
+	f, err := a.historyFilter(c)
+	if err != nil {
 		return err
 	}
-	if text := c.String("until"); text != "" {
-		if f.Until, err = a.timeBack().end(text); err != nil {
-			return err
-		}
+	switch {
+	case c.Bool("stats"):
+		return a.historyStats(f)
+	case c.String("png")+c.String("svg") != "":
+		return a.drawHistory(c, f)
+	case c.Bool("follow"):
+		return a.followHistory(ctx, f, c.String("find"))
 	}
-	if f.Since != 0 && !c.IsSet("count") {
-		f.Limit = 0
-	}
-	entries, err := a.entries(f)
+	entries, err := a.found(f, c.String("find"))
 	if err != nil {
 		return err
 	}
@@ -71,11 +67,82 @@ func (a *app) history(ctx context.Context, c *cli.Command) error {
 		return a.out.printJSON(a.jsonEntries(entries))
 	}
 	if len(entries) == 0 {
-		fmt.Fprintln(a.out, "nothing is recorded yet")
-		return nil
+		if len(f.Results) > 0 || f.Since != 0 || f.Until != 0 || c.String("find") != "" {
+			fmt.Fprintln(a.out, "nothing of that kind is recorded")
+			return nil
+		}
+		return a.nothingYet(nil)
 	}
 	a.printEntries(entries)
 	return nil
+}
+
+// historyFilter reads which lines of the history are wanted.
+func (a *app) historyFilter(c *cli.Command) (journal.Filter, error) {
+	f := journal.Filter{Limit: int(c.Int("count"))}
+	if c.Int("count") < 1 {
+		return f, usageError("--count is %d: write 1 or more", c.Int("count"))
+	}
+	if c.Args().Present() {
+		name, err := oneArgument(c, "")
+		if err != nil {
+			return f, err
+		}
+		f.Gate = name
+	}
+	var err error
+	if f.Since, err = a.since(c.String("since")); err != nil {
+		return f, err
+	}
+	if text := c.String("until"); text != "" {
+		if f.Until, err = a.timeBack().end(text); err != nil {
+			return f, err
+		}
+	}
+	if f.Since != 0 && !c.IsSet("count") || c.Bool("stats") || c.String("png")+c.String("svg") != "" {
+		f.Limit = 0
+	}
+	wanted, err := oneOf("result", c.StringSlice("result"), results)
+	for _, word := range wanted {
+		f.Results = append(f.Results, engine.Result(word))
+	}
+	return f, err
+}
+
+// found returns the entries that a filter selects, and of them those with a text.
+func (a *app) found(f journal.Filter, text string) ([]recorded, error) {
+	if text == "" {
+		return a.entries(f)
+	}
+	const page = 2000
+	var out []recorded
+	most := f.Limit
+	for f.Limit = page; ; {
+		list, err := a.entries(f)
+		if err != nil {
+			return nil, err
+		}
+		last := len(list) < page
+		if !last { // more may have been decided at the instant of the last: they come together
+			at := list[len(list)-1].Decided
+			whole := slices.IndexFunc(list, func(e recorded) bool { return e.Decided == at })
+			if whole == 0 {
+				f.Limit *= 2
+				continue
+			}
+			list, f.Until = list[:whole], at
+		}
+		for i := range list {
+			if strings.Contains(strings.ToLower(strings.Join(a.cells(&list[i], nil), " ")), strings.ToLower(text)) {
+				if out = append(out, list[i]); len(out) == most {
+					return out, nil
+				}
+			}
+		}
+		if last {
+			return out, nil
+		}
+	}
 }
 
 // since reads the option --since.
@@ -222,32 +289,40 @@ func (a *app) jsonEntries(entries []recorded) []jsonEntry {
 }
 
 func (a *app) printEntries(entries []recorded) {
+	costs, _ := a.recordedCosts() // what is usual is an extra
 	var rows [][]string
-	for _, e := range entries {
-		run, took := "", ""
-		if e.Run != 0 {
-			run = strconv.FormatInt(e.Run, 10)
-		}
-		if e.Started != 0 && e.Ended != 0 {
-			took = short(e.Ended.Sub(e.Started))
-		}
-		name := e.Gate
-		if e.Opening != "" {
-			name += "/" + e.Opening
-		}
-		why := words.Reason(e.Reason)
-		if outcome := outcomeOf(&e.Entry); outcome != "" && e.Result != engine.ResultOK {
-			why = outcome + " (" + why + ")"
-		}
-		if e.Note != "" {
-			why += "; " + e.Note
-		}
-		if e.alive != nil {
-			took = short(time.Duration(e.alive.ForS*float64(time.Second))) + " so far"
-			why += "; " + e.alive.words()
-		}
-		why += readingsText(&e.Entry)
-		rows = append(rows, []string{run, a.local(e.Due.Time()), name, a.result(e.Result), took, why})
+	for i := range entries {
+		rows = append(rows, a.cells(&entries[i], costs))
 	}
 	a.out.table([]string{"RUN", "DUE", "GATE", "RESULT", "TOOK", "WHY"}, rows)
+}
+
+// cells is a line of the history.
+func (a *app) cells(e *recorded, costs map[string]journal.Cost) []string {
+	run, took := "", ""
+	if e.Run != 0 {
+		run = strconv.FormatInt(e.Run, 10)
+	}
+	if e.Started != 0 && e.Ended != 0 {
+		took = short(e.Ended.Sub(e.Started))
+		if c := costs[e.Gate]; e.Result == engine.ResultOK && c.Unusual(e.Ended.Sub(e.Started)) != "" {
+			took += " " + a.out.warn(c.Unusual(e.Ended.Sub(e.Started)))
+		}
+	}
+	name := e.Gate
+	if e.Opening != "" {
+		name += "/" + e.Opening
+	}
+	why := words.Reason(e.Reason)
+	if outcome := outcomeOf(&e.Entry); outcome != "" && e.Result != engine.ResultOK {
+		why = outcome + " (" + why + ")"
+	}
+	if e.Note != "" {
+		why += "; " + e.Note
+	}
+	if e.alive != nil {
+		took = short(time.Duration(e.alive.ForS*float64(time.Second))) + " so far"
+		why += "; " + e.alive.words()
+	}
+	return []string{run, a.local(e.Due.Time()), name, a.result(e.Result), took, why + readingsText(&e.Entry)}
 }

@@ -42,7 +42,11 @@ func (a *app) tryAsKeeper(ctx context.Context, c *cli.Command, names []string) e
 	if err == nil && ans.Known {
 		if i := slices.IndexFunc(ans.Decisions, func(d control.Decision) bool { return d.Starts() }); i >= 0 {
 			fmt.Fprintln(a.err, a.err.faint(fmt.Sprintf("run %d of the keeper", ans.Decisions[i].Run)))
-			e, err := a.followRun(ctx, f.Name, ans.Decisions[i].Run, status.Last)
+			stop := func(live context.Context) error {
+				_, err := a.client.Stop(live, f.Name)
+				return err
+			}
+			e, err := a.followRun(ctx, ans.Decisions[i].Run, status.Last, a.out.raw, stop)
 			if err != nil {
 				return err
 			}
@@ -53,9 +57,9 @@ func (a *app) tryAsKeeper(ctx context.Context, c *cli.Command, names []string) e
 	return a.answered(f.Name)(ans, err) // it did not start
 }
 
-// followRun prints what a run prints until it ends, and returns it. An interrupt lets
-// the keeper stop it.
-func (a *app) followRun(ctx context.Context, name string, run, after int64) (journal.Entry, error) {
+// followRun shows what a run prints until it ends, and returns it. An interrupt stops it, or
+// ends the following where there is nothing for that.
+func (a *app) followRun(ctx context.Context, run, after int64, show func([]byte) error, stop func(context.Context) error) (journal.Entry, error) {
 	live := context.WithoutCancel(ctx)
 	following, enough := context.WithCancel(live)
 	defer enough()
@@ -79,8 +83,10 @@ func (a *app) followRun(ctx context.Context, name string, run, after int64) (jou
 		select {
 		case over = <-ended: // it is recorded by the next look at the latest
 		case <-interrupted:
-			interrupted = nil
-			if _, err := a.client.Stop(live, name); err != nil {
+			if interrupted = nil; stop == nil {
+				return journal.Entry{}, nil
+			}
+			if err := stop(live); err != nil {
 				return journal.Entry{}, err
 			}
 			continue
@@ -97,7 +103,9 @@ func (a *app) followRun(ctx context.Context, name string, run, after int64) (jou
 			return e, err
 		}
 		if outErr == nil {
-			a.out.raw(fresh(shown, text))
+			if err := show(fresh(shown, text)); err != nil {
+				return e, err
+			}
 			shown = text
 		}
 		switch {

@@ -67,7 +67,7 @@ func (w *watched) Load(status control.Status) (*watch.Loaded, error) {
 	if err != nil {
 		return nil, err
 	}
-	usual, err := a.usual()
+	usual, err := a.recordedCosts()
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +77,7 @@ func (w *watched) Load(status control.Status) (*watch.Loaded, error) {
 	from, _ := a.zone.Start(out.Day)
 	to, _ := a.zone.Start(out.Day + 1)
 	for _, f := range files {
-		g := watch.Gate{Name: f.Name, Usual: usual(f.Name)}
+		g := watch.Gate{Name: f.Name, Usual: usual[f.Name]}
 		if f.Gate == nil {
 			g.Broken = f.Findings.Errors()[0].Message
 		} else {

@@ -22,6 +22,7 @@ type Records interface {
 	LastGood() (map[string]calendar.Instant, error)
 	Longest() ([]journal.LongRun, error)
 	Costs() (map[string]journal.Cost, error)
+	Stats(journal.Filter) ([]journal.Stats, error)
 	Settled(limit int) ([]engine.Settled, error)
 	Booted() (id string, at calendar.Instant, err error)
 	Absences(since calendar.Instant) (journal.Absences, error)
@@ -77,6 +78,7 @@ type reply struct {
 	Long    []journal.LongRun           `json:"long,omitempty"`
 	Moments []journal.Moment            `json:"moments,omitempty"`
 	Costs   map[string]journal.Cost     `json:"costs,omitempty"`
+	Stats   []journal.Stats             `json:"stats,omitempty"`
 	Settled []engine.Settled            `json:"settled,omitempty"`
 	Boot    string                      `json:"boot,omitempty"`
 	Booted  calendar.Instant            `json:"booted,omitempty"`
@@ -113,6 +115,8 @@ func replyTo(q question, from Records) (r reply, err error) {
 		r.Long, err = from.Longest()
 	case "costs":
 		r.Costs, err = from.Costs()
+	case "stats":
+		r.Stats, err = from.Stats(q.Filter)
 	case "settled":
 		r.Settled, err = from.Settled(min(max(q.Limit, 1), most))
 	case "boot":
@@ -166,6 +170,11 @@ func (t asked) Longest() ([]journal.LongRun, error) {
 func (t asked) Costs() (map[string]journal.Cost, error) {
 	r, err := t.ask(question{About: "costs"})
 	return r.Costs, err
+}
+
+func (t asked) Stats(f journal.Filter) ([]journal.Stats, error) {
+	r, err := t.ask(question{About: "stats", Filter: f})
+	return r.Stats, err
 }
 
 func (t asked) Settled(limit int) ([]engine.Settled, error) {

@@ -53,7 +53,7 @@ var arrows = map[string]string{
 	"agent":              "core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
 	"install":            "core/gate desktop home inspect",
 	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch startup workstation",
-	"chart":              "core/calendar core/forecast",
+	"chart":              "core/calendar core/forecast core/words",
 	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",
 	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/words demo desktop gates home ical inspect install journal keeper launch startup " +

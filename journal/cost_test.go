@@ -42,8 +42,8 @@ func TestCosts(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := map[string]Cost{
-		"vault-copy": {Runs: 15, Took: 8 * time.Second, Usage: engine.Usage{UserMS: 70, SystemMS: 5, MaxRSS: 7 << 20, Read: 7, Written: 14}},
-		"job-board":  {Runs: 2, Took: 9 * time.Second},
+		"vault-copy": {Runs: 15, Took: 8 * time.Second, Spread: 4 * time.Second, Late: time.Millisecond, Usage: engine.Usage{UserMS: 70, SystemMS: 5, MaxRSS: 7 << 20, Read: 7, Written: 14}},
+		"job-board":  {Runs: 2, Took: 9 * time.Second, Spread: 7 * time.Second, Late: time.Millisecond},
 	}
 	if len(got) != len(want) {
 		t.Errorf("costs of %d gates: %+v", len(got), got)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/engine"
 )
 
 // large fills a journal with so many decisions of 100 gates (half of them
@@ -98,6 +99,11 @@ func BenchmarkLarge(b *testing.B) {
 			l, err := j.History(Filter{Since: last - 100_000, Limit: 0})
 			return len(l), err
 		}},
+		{"history-failed", func(j *Journal) (int, error) {
+			l, err := j.History(Filter{Results: []engine.Result{engine.ResultFailed}, Limit: 50})
+			return len(l), err
+		}},
+		{"history-stats", func(j *Journal) (int, error) { l, err := j.Stats(Filter{}); return len(l), err }},
 		{"list-last", func(j *Journal) (int, error) { l, err := j.LastRuns(); return len(l), err }},
 		{"list-good", func(j *Journal) (int, error) { l, err := j.LastGood(); return len(l), err }},
 		{"week-longest", func(j *Journal) (int, error) { l, err := j.Longest(); return len(l), err }},

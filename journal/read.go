@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"math"
+	"slices"
 	"time"
 
 	"timegate/core/calendar"
@@ -42,6 +43,7 @@ type Filter struct {
 	Limit int              // newest first; 0 for all
 	// OnlyRuns leaves out the moments without a run.
 	OnlyRuns bool
+	Results  []engine.Result // empty for all
 }
 
 const runColumns = `run, gate, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
@@ -65,14 +67,33 @@ func (j *Journal) History(f Filter) ([]Entry, error) {
 	// Since picks by time; else the newest are at the end. Nothing is scanned
 	// from the beginning.
 	order := "ORDER BY run DESC LIMIT ?"
+	between := "+decided >= ? AND +decided <= ? " // the plus signs keep it from being looked up
 	if f.Since != 0 || f.Until != 0 {
-		order = "ORDER BY decided DESC, run DESC LIMIT ?"
+		between, order = "decided >= ? AND decided <= ? ", "ORDER BY decided DESC, run DESC LIMIT ?"
 	}
-	runs, err := j.runs("WHERE "+which+"decided >= ? AND decided <= ? "+order, args...)
-	if err != nil || f.OnlyRuns {
-		return runs, err
+	ofRuns, ofPassed := "", ""
+	if len(f.Results) > 0 {
+		list, err := json.Marshal(f.Results)
+		if err != nil {
+			return nil, err
+		}
+		const among = "IN (SELECT value FROM json_each(?)) AND "
+		ofRuns, ofPassed = "result "+among, "json_extract(body, '$.result') "+among
+		args = append([]any{string(list)}, args...)
 	}
-	passed, err := j.decisions("WHERE kind = 'skip' AND "+which+"at >= ? AND at <= ? ORDER BY at DESC, id DESC LIMIT ?", args...)
+	passes := func(r engine.Result) bool { return r == engine.ResultSkipped || r == engine.ResultMissed }
+	var runs []Entry
+	if len(f.Results) == 0 || slices.ContainsFunc(f.Results, func(r engine.Result) bool { return !passes(r) }) {
+		list, err := j.runs("WHERE "+ofRuns+which+between+order, args...)
+		if err != nil {
+			return nil, err
+		}
+		runs = list
+	}
+	if f.OnlyRuns || len(f.Results) > 0 && !slices.ContainsFunc(f.Results, passes) {
+		return runs, nil
+	}
+	passed, err := j.decisions("WHERE kind = 'skip' AND "+ofPassed+which+"at >= ? AND at <= ? ORDER BY at DESC, id DESC LIMIT ?", args...)
 	if err != nil {
 		return nil, err
 	}

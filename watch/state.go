@@ -23,7 +23,7 @@ type Gate struct {
 	Enabled bool
 	Broken  string             // what is wrong with its file
 	Dues    []calendar.Instant // of the day on which it was read
-	Usual   time.Duration      // how long its runs take; 0 where that is not known
+	Usual   journal.Cost       // what its runs take
 }
 
 // Loaded is what is read when the view begins, and when gates have changed.

@@ -173,9 +173,9 @@ func (s *state) header(y *Style, width int) []string {
 func (s *state) runLine(y *Style, r *running, width int) string {
 	took := s.now.Sub(r.since)
 	text := fmt.Sprintf("  %s run %d, %s", r.gate, r.run, whole(took))
-	if g, known := s.gate(r.gate); known && g.Usual > 0 {
-		usual := "usually " + words.Duration(g.Usual)
-		if unusual(took, g.Usual) {
+	if g, known := s.gate(r.gate); known && g.Usual.Runs > 0 {
+		usual := "usually " + words.Duration(g.Usual.Took)
+		if g.Usual.Unusual(took) == "long" {
 			usual = y.Warn("long: " + usual)
 		}
 		text += " (" + usual + ")"
@@ -211,12 +211,6 @@ func ago(d time.Duration) string {
 		}
 	}
 	return whole(d)
-}
-
-// unusual reports whether a run takes much longer than usual.
-func unusual(took, usual time.Duration) bool {
-	const times, least = 3, 10 * time.Second
-	return took > times*usual && took > least
 }
 
 // curve draws shares as small bars, the tallest a whole processor.

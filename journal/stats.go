@@ -1,0 +1,86 @@
+package journal
+
+import (
+	"cmp"
+	"database/sql"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
+	"timegate/core/engine"
+)
+
+// Stats are the figures of a gate over a time.
+type Stats struct {
+	Gate    string
+	Runs    int64 // that have ended
+	Bad     int64 // of them, those that did not end well
+	Skipped int64 // moments without a run
+	Missed  int64 // moments at which no keeper or machine was there
+	Longest time.Duration
+	Total   time.Duration // of all runs that have ended
+}
+
+// What is asked for the figures of runs. Over all time, each figure is read from an index (the
+// plus sign keeps SQLite from another one);
+// of a part of it, the runs are looked up by when they were decided.
+const (
+	allStats = `WITH n AS (SELECT gate, count(*) AS runs FROM runs GROUP BY gate),
+			good AS (SELECT gate, count(*) AS ok FROM runs WHERE result = 'ok' GROUP BY gate),
+			alive AS (SELECT gate, count(*) AS running FROM runs WHERE ended = 0 GROUP BY +gate),
+			long AS (SELECT gate, max(took) AS longest, sum(took) AS total FROM runs WHERE took > 0 GROUP BY gate)
+		SELECT n.gate, runs - coalesce(running, 0), runs - coalesce(running, 0) - coalesce(ok, 0), coalesce(longest, 0), coalesce(total, 0)
+		FROM n LEFT JOIN good USING (gate) LEFT JOIN alive USING (gate) LEFT JOIN long USING (gate) ORDER BY n.gate`
+	someStats = `SELECT gate, sum(ended > 0), sum(ended > 0 AND result <> 'ok'), max(took), sum(took) FROM runs WHERE decided >= ? AND decided <= ? AND (? = '' OR gate = ?) GROUP BY gate ORDER BY gate`
+)
+
+// Stats returns the figures of the gates that did something in the time that a filter
+// selects, by name. Of the filter, only the gate and the time count.
+func (j *Journal) Stats(f Filter) ([]Stats, error) {
+	until := int64(math.MaxInt64)
+	if f.Until != 0 {
+		until = int64(f.Until)
+	}
+	between := []any{int64(f.Since), until, f.Gate, f.Gate}
+	query, args := someStats, between
+	if f.Gate == "" && f.Since == 0 && f.Until == 0 {
+		query, args = allStats, nil
+	}
+	runs, err := collect(j, query, func(rows *sql.Rows) (Stats, error) {
+		var s Stats
+		var longest, total int64
+		err := rows.Scan(&s.Gate, &s.Runs, &s.Bad, &longest, &total)
+		s.Longest, s.Total = time.Duration(longest)*time.Millisecond, time.Duration(total)*time.Millisecond
+		return s, err
+	}, args...)
+	if err != nil {
+		return nil, err
+	}
+	passed, err := j.passedStats(between)
+	if err != nil {
+		return nil, err
+	}
+	byGate := map[string]Stats{}
+	for _, s := range runs {
+		byGate[s.Gate] = s
+	}
+	for _, p := range passed {
+		s := byGate[p.Gate]
+		s.Gate, s.Skipped, s.Missed = p.Gate, p.Skipped, p.Missed
+		byGate[p.Gate] = s
+	}
+	return slices.SortedFunc(maps.Values(byGate), func(a, b Stats) int { return cmp.Compare(a.Gate, b.Gate) }), nil
+}
+
+// passedStats counts the moments that passed without a run.
+func (j *Journal) passedStats(between []any) ([]Stats, error) {
+	return collect(j, `SELECT gate, sum(iif(x ->> 0 = ?, 0, n)), sum(iif(x ->> 0 = ?, n, 0)) FROM
+		(SELECT gate, x, max(coalesce(x ->> 1, 1), 1) AS n FROM
+			(SELECT gate, json_extract(body, '$.result', '$.count') AS x FROM decisions WHERE kind = 'skip' AND at >= ? AND at <= ? AND (? = '' OR gate = ?))) GROUP BY +gate`,
+		func(rows *sql.Rows) (Stats, error) {
+			var s Stats
+			err := rows.Scan(&s.Gate, &s.Skipped, &s.Missed)
+			return s, err
+		}, append([]any{engine.ResultMissed, engine.ResultMissed}, between...)...)
+}
