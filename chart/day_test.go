@@ -48,7 +48,8 @@ func TestDrawDay(t *testing.T) {
 		{"too many gates", 24 * time.Hour, 100, []string{"12:00"}},
 		{"an hour", time.Hour, 1, []string{"12:00", "13:00"}},
 		{"a week", 7 * 24 * time.Hour, 3, []string{"Sun 28", "Mon 29", "Sat 3"}},
-		{"a year", 365 * 24 * time.Hour, 1, nil},
+		{"a month", 30 * 24 * time.Hour, 1, []string{"3 Apr", "24 Apr"}},
+		{"a year", 365 * 24 * time.Hour, 1, []string{"1 May", "1 Mar"}},
 		{"nothing", 24 * time.Hour, 0, []string{"12:00"}},
 	} {
 		d := day(begin, begin.Add(tt.span), zone, tt.gates)
@@ -64,7 +65,11 @@ func TestDrawDay(t *testing.T) {
 			t.Errorf("%s: the picture is %v, %v", tt.name, img.Bounds(), err)
 		}
 		text := svg.String()
-		for _, want := range append([]string{"a day", "as it was", "machine", "on battery", "logged on"}, tt.below...) {
+		below := "as it was"
+		if tt.gates > mostLanes {
+			below += fmt.Sprintf("; %d more gates are not drawn", tt.gates-mostLanes)
+		}
+		for _, want := range append([]string{"a day", below, "machine", "on battery", "logged on"}, tt.below...) {
 			if !strings.Contains(text, ">"+want+"<") {
 				t.Errorf("%s: the picture lacks %q", tt.name, want)
 			}
