@@ -26,6 +26,7 @@ import (
 	"timegate/gates"
 	"timegate/home"
 	"timegate/launch"
+	"timegate/tell"
 	"timegate/workstation/here"
 	"timegate/workstation/zones"
 )
@@ -55,6 +56,9 @@ func Main(args []string) int {
 		return status
 	}
 	if status, ok := here.Help(args[1:]); ok {
+		return status
+	}
+	if status, ok := tell.Help(args[1:]); ok {
 		return status
 	}
 	// What is written after the reader has gone is no reason to die half-way

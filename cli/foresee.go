@@ -234,7 +234,7 @@ func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant
 
 // future says in a sentence what will be decided.
 func future(d *engine.Decision) string {
-	was := tell(d, nil)
+	was := sentence(d, nil)
 	for _, x := range []struct{ past, coming string }{
 		{fmt.Sprintf("Run %d was started", d.Run), "It will open"}, {fmt.Sprintf("Run %d was", d.Run), "It will be"}, {fmt.Sprintf("Run %d ended", d.Run), "It will have ended"},
 		{"Nothing was started", "Nothing will be started"}, {"It was missed", "It will be missed"}, {"The start had to wait", "It will wait"},

@@ -68,7 +68,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	}
 	defer machine.Close()
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log, Turns: install.Watched() / 2, SetAside: c.Bool("set-aside"), Settle: here.Settle, Startup: a.startupForKeeper(),
+	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log, Turns: install.Watched() / 2, SetAside: c.Bool("set-aside"), Settle: here.Settle, Startup: a.startupForKeeper(), Telling: a.telling(machine.Staged()),
 		Ready: func() { tellManager(log, "READY=1") }, Turned: func() { tellManager(log, "WATCHDOG=1") },
 		Observe: func(ev engine.Event, decisions []engine.Decision) {
 			for _, d := range decisions {

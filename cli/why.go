@@ -232,7 +232,7 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 		}
 		for i := range m.Decisions {
 			d := &m.Decisions[i]
-			step := whyStep{At: a.stamp(d.At), Decision: d.Kind, Run: d.Run, Result: d.Result, Rule: d.Rule, Text: tell(d, m.Runs), Reason: d.Reason}
+			step := whyStep{At: a.stamp(d.At), Decision: d.Kind, Run: d.Run, Result: d.Result, Rule: d.Rule, Text: sentence(d, m.Runs), Reason: d.Reason}
 			if g != nil && d.Rule != "" {
 				step.Value = g.Setting(d.Rule)
 			}
@@ -243,8 +243,8 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 	return out
 }
 
-// tell says in a sentence what was decided.
-func tell(d *engine.Decision, runs []journal.Entry) string {
+// sentence says in a sentence what was decided.
+func sentence(d *engine.Decision, runs []journal.Entry) string {
 	reason := words.Reason(d.Reason)
 	switch d.Kind {
 	case engine.Start, engine.Repeat:

@@ -32,6 +32,7 @@ var arrows = map[string]string{
 	"core/words":         "core/engine core/phrase",
 	"core/forecast":      "core/calendar core/gate core/phrase",
 	"core/replay":        "core/engine core/gate core/phrase",
+	"core/tell":          "core/calendar core/engine core/gate core/words",
 	"core/rehearsal":     "core/calendar core/engine core/gate core/phrase core/words",
 	"journal":            "core/calendar core/engine core/phrase",
 	"workstation":        "core/calendar core/engine core/phrase",
@@ -44,7 +45,7 @@ var arrows = map[string]string{
 	"workstation/wstest": "core/calendar core/engine core/gate core/phrase workstation workstation/linux",
 	"desktop":            "core/phrase",
 	"inspect":            "core/calendar core/engine core/gate core/phrase core/rehearsal core/words",
-	"home":               "core/engine core/gate core/phrase",
+	"home":               "core/engine core/gate core/phrase core/tell",
 	"ical":               "core/calendar core/phrase",
 	"gates":              "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",
 	"startup":            "core/gate core/phrase desktop gates home",
@@ -52,12 +53,13 @@ var arrows = map[string]string{
 	"control":            "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/peer",
 	"agent":              "core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
 	"install":            "core/gate desktop home inspect",
-	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/words gates home journal launch startup workstation",
+	"keeper":             "agent control core/calendar core/engine core/gate core/phrase core/replay core/tell core/words gates home journal launch startup tell workstation",
 	"chart":              "core/calendar core/forecast core/words",
+	"tell":               "core/tell core/words home",
 	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",
 	"cli": "agent chart control core/calendar core/engine core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/words demo desktop gates home ical inspect install journal keeper launch startup " +
-		"watch workstation workstation/here workstation/staged workstation/zones",
+		"tell watch workstation workstation/here workstation/staged workstation/zones",
 }
 
 func goList(t *testing.T, args ...string) []string {

@@ -71,6 +71,9 @@ func (h Home) Output(run int64) string {
 // GateFile returns the path of a gate's file.
 func (h Home) GateFile(name string) string { return filepath.Join(h.Gates, name+".toml") }
 
+// Notices is the file that keeps what people were told of.
+func (h Home) Notices() string { return filepath.Join(h.State, "notices.json") }
+
 func (h Home) lock() string { return filepath.Join(h.State, "keeper.lock") }
 
 // An Error reports a home that cannot be used.

@@ -3,6 +3,7 @@ package home
 import (
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -106,7 +107,7 @@ func TestPageSettings(t *testing.T) {
 		if err := os.WriteFile(path, []byte(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if s, err := ReadSettings(path); err != nil || s == DefaultSettings {
+		if s, err := ReadSettings(path); err != nil || reflect.DeepEqual(s, DefaultSettings) {
 			t.Errorf("block %d: %+v, %v\n%s", i+1, s, err, block)
 		}
 	}

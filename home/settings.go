@@ -16,6 +16,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/core/tell"
 )
 
 // Settings returns the path of the keeper's settings.
@@ -38,9 +39,19 @@ type Settings struct {
 	StartUnrecorded bool
 	// TellStartup says that the keeper tells when something new starts on the machine.
 	TellStartup bool
+	// Tell is what people are told of, and how.
+	Tell Tell
 	// Scope is that of the home, where it is not said with every command; "" is
 	// not said.
 	Scope gate.Scope
+}
+
+// Tell is what people are told of, and how.
+type Tell struct {
+	Of      []string // kinds of [gate.TellKinds]
+	Desktop bool     // by notifications to those who are logged on to one
+	Syslog  bool     // in the machine's log
+	Mail    string   // to this address; "" for no mail
 }
 
 // DefaultSettings hold where the file says nothing: programs start four at a
@@ -52,6 +63,8 @@ var DefaultSettings = Settings{
 
 	OutputsSize: 1 << 30,
 	OutputsEach: 256 << 20,
+
+	Tell: Tell{Of: tell.Usual, Desktop: true},
 }
 
 // year is the span that "1y" stands for.
@@ -96,6 +109,12 @@ type settingsFile struct {
 	Startup struct {
 		Tell *bool `toml:"tell"`
 	} `toml:"startup"`
+	Tell struct {
+		Of      []string `toml:"of"`
+		Desktop *bool    `toml:"desktop"`
+		Syslog  *bool    `toml:"syslog"`
+		Mail    *string  `toml:"mail"`
+	} `toml:"tell"`
 	Keep struct {
 		Outputs     *string `toml:"outputs"`
 		History     *string `toml:"history"`
@@ -132,6 +151,22 @@ func ReadSettings(path string) (Settings, error) {
 		}
 	}
 	s.TellStartup = f.Startup.Tell != nil && *f.Startup.Tell
+	if i, unknown := gate.UnknownTell(f.Tell.Of); unknown {
+		return DefaultSettings, fault("of", fmt.Sprintf("%q is nothing that people are told of; there are %s", f.Tell.Of[i], strings.Join(gate.TellKinds, ", ")))
+	}
+	if f.Tell.Of != nil {
+		s.Tell.Of = f.Tell.Of
+	}
+	for _, truth := range []struct{ from, to *bool }{{f.Tell.Desktop, &s.Tell.Desktop}, {f.Tell.Syslog, &s.Tell.Syslog}} {
+		if truth.from != nil {
+			*truth.to = *truth.from
+		}
+	}
+	if m := f.Tell.Mail; m != nil {
+		if s.Tell.Mail = *m; *m != "" && !tell.ValidAddress(*m) {
+			return DefaultSettings, fault("mail", fmt.Sprintf("mail cannot be sent to %q; write one address, such as \"maren@example.org\"", *m))
+		}
+	}
 	p := f.Pace
 	if p.AtOnce != nil {
 		if *p.AtOnce < 0 || *p.AtOnce > 1000 {
@@ -189,7 +224,7 @@ func settingsFault(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		decode = &strict.Errors[0]
 		e.Line, e.Column = decode.Position()
-		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [startup] has tell, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
+		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [startup] has tell, [tell] has of, desktop, syslog and mail, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
 	case errors.As(err, &decode):
 		e.Line, e.Column = decode.Position()
 		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")

@@ -25,6 +25,7 @@ import (
 	"timegate/gates"
 	"timegate/home"
 	"timegate/journal"
+	"timegate/tell"
 	"timegate/workstation"
 )
 
@@ -48,6 +49,8 @@ type Options struct {
 	// Startup looks at what else starts on the machine, where the settings want it; nil
 	// for never.
 	Startup *StartupLook
+	// Telling is how people are told of what is not well; nil for never.
+	Telling *Telling
 	// SetAside says that a journal that is damaged is moved aside, and what can
 	// be read of it is taken over into a new one.
 	SetAside bool
@@ -66,6 +69,7 @@ type Keeper struct {
 	setAside bool
 	settle   func(context.Context, bool) (workstation.Strain, error)
 	startup  *StartupLook
+	telling  *Telling
 
 	startupQuiet time.Duration
 
@@ -77,6 +81,9 @@ type Keeper struct {
 	journal  *journal.Journal
 	folder   *folderWatch
 	startups *folderWatch // of what else starts here; nil for not watched
+	teller   *tell.Teller // nil where nobody is told
+	tellBy   home.Tell    // how it tells
+	tellEnd  func()
 	engine   *engine.Engine
 	ahead    time.Duration // of the wall clock to the uptime
 	files    map[string]gates.File
@@ -110,7 +117,7 @@ type input struct {
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
-		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle, startup: o.Startup, startupQuiet: startupQuiet,
+		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle, startup: o.Startup, telling: o.Telling, startupQuiet: startupQuiet,
 		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
 		patience: startPatience, settling: map[phrase.EventKind]bool{}, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
 		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},
@@ -130,6 +137,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		return err
 	}
 	defer shut()
+	defer k.stopTelling()
 	if err := k.begin(ctx); err != nil {
 		return err
 	}
@@ -366,6 +374,7 @@ func (k *Keeper) begin(ctx context.Context) error {
 		return read.settingsErr
 	}
 	k.settings = read.settings
+	k.startTelling()
 	b := &engine.Begin{BootID: k.ws.BootID(), Pace: k.settings.Pace,
 		Environment: k.here(k.ws.Zone())}
 	change := k.compare(read.files)

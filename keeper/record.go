@@ -262,7 +262,10 @@ func (k *Keeper) publish(records []journal.Record, last int64) {
 		for name, p := range r.Programs {
 			accounts[name] = p.Account
 		}
-		k.hub.Publish(control.NewItem(journal.Committed{Number: first + int64(i), At: r.Event.At, Kind: r.Event.Kind(), Decisions: r.Decisions, Accounts: accounts}))
+		c := journal.Committed{Number: first + int64(i), At: r.Event.At, Kind: r.Event.Kind(), Decisions: r.Decisions, Accounts: accounts}
+		k.hub.Publish(control.NewItem(c))
+		k.tellOf(c)
+		k.tellAgain(r.Event)
 	}
 }
 

@@ -159,6 +159,7 @@ func (k *Keeper) apply(c change) map[string]string {
 	for _, name := range c.removed {
 		delete(k.files, name)
 	}
+	k.tellGates()
 	return texts
 }
 
@@ -181,6 +182,7 @@ func (k *Keeper) applyRead(read homeRead, then func()) {
 	}
 	if len(c.set)+len(c.removed) == 0 && b.Zone == "" {
 		k.broken = c.broken
+		k.tellGates()
 		then()
 		return
 	}
@@ -216,6 +218,7 @@ func (k *Keeper) applySettings(read homeRead) {
 	before := k.settings
 	k.settings = read.settings
 	k.watchStartup()
+	k.startTelling()
 	if k.settings.Pace != before.Pace {
 		k.watch()
 		k.handle(input{body: &engine.PaceSet{Pace: k.settings.Pace}})

@@ -63,6 +63,7 @@ func (k *Keeper) lookAtStartup() {
 			}
 			for _, c := range changes {
 				k.log.Warn("startup: "+c.Text(), "see", "timegate startup --changed")
+				k.tellMachine("startup: " + c.Text())
 			}
 		}})
 	}()

@@ -41,6 +41,25 @@ type Gate struct {
 	Again     Again    `json:"again"`
 	Rules     Rules    `json:"rules"`
 	Only      Only     `json:"only"`
+	Tell      Tell     `json:"tell"`
+}
+
+// Tell says what people are told of.
+type Tell struct {
+	Of []string `json:"of"` // kinds of notices ([timegate/core/tell]); ["usual"] is what the settings say
+}
+
+// TellUsual stands for what the settings say.
+const TellUsual = "usual"
+
+// TellKinds are what people can be told of.
+var TellKinds = []string{"failed", "overran", "missed", "refused", "lost", "broken"}
+
+// UnknownTell returns the first of some kinds that there is not, and false where there are
+// all.
+func UnknownTell(kinds []string) (i int, unknown bool) {
+	i = slices.IndexFunc(kinds, func(k string) bool { return !slices.Contains(TellKinds, k) })
+	return i, i >= 0
 }
 
 // An Opening is one of the moments at which a gate opens.
@@ -183,6 +202,7 @@ func Default(name string) *Gate {
 		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}},
 		Again:   Again{Pause: 90 * time.Second},
 		Rules:   Rules{Busy: BusySkip, Missed: "skip", MissedWithin: 12 * time.Hour},
+		Tell:    Tell{Of: []string{TellUsual}},
 	}
 }
 

@@ -100,6 +100,9 @@ var Keys = []Key{
 
 	{Name: "only.hosts", Type: TypeTexts, About: "patterns of host names; on other hosts the gate is dormant", Example: `["front-*"]`,
 		set: (*reader).hosts, get: func(g *Gate) string { return listText(g.Only.Hosts) }},
+
+	{Name: "tell.of", Type: TypeTexts, About: "what people are told of: failed, overran, missed, refused, lost, broken; usual is what the settings say; an empty list is nothing", Example: `["failed", "missed"]`,
+		set: (*reader).tellOf, get: func(g *Gate) string { return listText(g.Tell.Of) }},
 }
 
 // FindKey returns the key of a whole name.
@@ -121,7 +124,7 @@ func keyNames() []string {
 }
 
 // tableNames are the tables that a gate file may have.
-var tableNames = []string{"as", "as.env", "needs", "limits", "again", "rules", "only"}
+var tableNames = []string{"as", "as.env", "needs", "limits", "again", "rules", "only", "tell"}
 
 // Setting returns the value of a key as the gate's file would have it, or ""
 // where there is no such key.
@@ -363,6 +366,19 @@ func (r *reader) hosts(g *Gate, v value) {
 		}
 	}
 	g.Only.Hosts = list
+}
+
+func (r *reader) tellOf(g *Gate, v value) {
+	list, ok := r.texts(v)
+	if !ok {
+		return
+	}
+	for i, kind := range list {
+		if _, unknown := UnknownTell([]string{kind}); unknown && kind != TellUsual {
+			r.fail(v.items[i], "value", strconv.Quote(kind)+" is nothing that people are told of", "write of: "+strings.Join(append([]string{TellUsual}, TellKinds...), ", "))
+		}
+	}
+	g.Tell.Of = list
 }
 
 func (r *reader) readings(g *Gate, v value) {

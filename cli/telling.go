@@ -1,0 +1,39 @@
+package cli
+
+import (
+	"os"
+	"time"
+
+	"timegate/core/gate"
+	"timegate/home"
+	"timegate/keeper"
+	"timegate/tell"
+)
+
+// How a keeper tells: so long it waits for more before a message, and so long between two.
+const (
+	tellGather = 5 * time.Second
+	tellPause  = time.Minute
+)
+
+// telling is how a keeper tells people of what is not well. On a staged machine it tells
+// nobody.
+func (a *app) telling(isStaged bool) *keeper.Telling {
+	if isStaged {
+		return nil
+	}
+	root := a.home.Scope == gate.System && os.Getuid() == 0
+	return &keeper.Telling{Gather: tellGather, Pause: tellPause, Channels: func(s home.Tell) []tell.Channel {
+		var out []tell.Channel
+		if program, err := os.Executable(); s.Desktop && err == nil {
+			out = append(out, &tell.Desktop{Root: root, Program: program})
+		}
+		if s.Syslog {
+			out = append(out, &tell.Syslog{Root: root, Now: time.Now})
+		}
+		if s.Mail != "" {
+			out = append(out, &tell.Mail{To: s.Mail, Now: time.Now})
+		}
+		return out
+	}}
+}
