@@ -75,6 +75,12 @@ func (c *Client) Reload(ctx context.Context) error {
 	return err
 }
 
+// Restart lets the keeper begin anew. It has, when another beginning is in its [Status].
+func (c *Client) Restart(ctx context.Context) error {
+	_, err := c.command(ctx, "/restart", Command{})
+	return err
+}
+
 // Stage lets something happen on a staged machine.
 func (c *Client) Stage(ctx context.Context, words []string) (Answer, error) {
 	return c.command(ctx, "/stage", Command{Words: words})

@@ -116,7 +116,9 @@ const (
 	Pause  Verb = "pause"
 	Resume Verb = "resume"
 	Send   Verb = "send"
-	Reload Verb = "reload" // read the folder of gates now; it is answered when they are in force
+	// Restart lets the program begin anew, such as after an upgrade: what runs goes on.
+	Restart Verb = "restart"
+	Reload  Verb = "reload" // read the folder of gates now; it is answered when they are in force
 )
 
 // Command is what a keeper is asked to do.

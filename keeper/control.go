@@ -70,6 +70,12 @@ func (k *Keeper) Hub() *control.Hub { return k.hub }
 // Command implements [control.Keeper]. A file that was written a moment ago
 // counts, if the folder answers.
 func (k *Keeper) Command(ctx context.Context, c control.Command) (control.Answer, error) {
+	if c.Verb == control.Restart {
+		return control.Answer{Known: true}, k.ask(ctx, func() {
+			k.again = true
+			k.endLoop()
+		})
+	}
 	answers := make(chan control.Answer, 1)
 	answer := func(a control.Answer) { answers <- a }
 	err := k.ask(ctx, func() {

@@ -84,6 +84,8 @@ type Keeper struct {
 	teller   *tell.Teller // nil where nobody is told
 	tellBy   home.Tell    // how it tells
 	tellEnd  func()
+	endLoop  context.CancelFunc
+	again    bool // the program is to begin anew
 	engine   *engine.Engine
 	ahead    time.Duration // of the wall clock to the uptime
 	files    map[string]gates.File
@@ -150,9 +152,18 @@ func (k *Keeper) Run(ctx context.Context) error {
 	if k.ready != nil {
 		k.ready()
 	}
+	ctx, k.endLoop = context.WithCancel(ctx)
+	defer k.endLoop()
 	k.loop(ctx)
+	if k.again {
+		return ErrAgain
+	}
 	return nil
 }
+
+// ErrAgain is returned by [Keeper.Run] where it was asked to begin anew: a new program takes
+// up what runs, and no moment is lost that is less late than [engine.Tolerance].
+var ErrAgain = errors.New("the keeper is to begin anew")
 
 // open opens what the keeper keeps for as long as it runs. shut closes it again.
 func (k *Keeper) open() (shut func(), err error) {

@@ -83,19 +83,19 @@ type Mail struct {
 // Name implements [Channel].
 func (*Mail) Name() string { return "mail" }
 
-// sendmailPaths are where the interface lies (FHS, section 4.3).
-var sendmailPaths = []string{"/usr/sbin/sendmail", "/usr/lib/sendmail"}
+// SendmailPaths are where the interface lies (FHS, section 4.3).
+var SendmailPaths = []string{"/usr/sbin/sendmail", "/usr/lib/sendmail"}
 
 // Tell implements [Channel].
 func (c *Mail) Tell(ctx context.Context, m Message) error {
 	program := c.Program
-	for _, p := range sendmailPaths {
+	for _, p := range SendmailPaths {
 		if _, err := os.Stat(p); program == "" && err == nil {
 			program = p
 		}
 	}
 	if program == "" {
-		return errors.New("there is no sendmail on this machine (" + strings.Join(sendmailPaths, ", ") + ")")
+		return errors.New("there is no sendmail on this machine (" + strings.Join(SendmailPaths, ", ") + ")")
 	}
 	text, err := c.letter(&m)
 	if err != nil {

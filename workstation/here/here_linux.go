@@ -32,6 +32,7 @@ var (
 	Activity      = linux.Activity
 	Load          = linux.Load
 	Settle        = linux.Settle
+	Health        = linux.Health
 )
 
 // SelfOrder says how this program is started once more.

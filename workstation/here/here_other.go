@@ -109,3 +109,6 @@ func Activity(int) (workstation.Activity, bool) { return workstation.Activity{},
 
 // Load is not known here.
 func Load() (float64, error) { return 0, ErrNotServed }
+
+// Health looks at what a keeper depends on of this machine.
+func Health(context.Context) []workstation.Health { return nil }

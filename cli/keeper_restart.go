@@ -1,0 +1,53 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"timegate/control"
+)
+
+func (a *app) restartCommand() *cli.Command {
+	return &cli.Command{
+		Name: "restart", Usage: "let the keeper begin anew, such as after an upgrade of the program; what runs goes on",
+		Description: examples(`timegate keeper restart`) + "The process stays, and runs the program that is now where it was started from. No run is lost, and no moment.",
+		Action:      a.keeperRestart,
+	}
+}
+
+func (a *app) keeperRestart(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	before, err := a.client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if before.Staged {
+		return usageError("a staged machine ends with its keeper: end it, and run it again")
+	}
+	if err := a.client.Restart(ctx); err != nil && !errors.Is(err, control.ErrNoKeeper) {
+		return err
+	}
+	const patience, between = 20 * time.Second, 50 * time.Millisecond
+	for end := time.Now().Add(patience); time.Now().Before(end); {
+		now, err := a.client.Status(ctx)
+		switch {
+		case err == nil && !now.Began.Equal(before.Began):
+			fmt.Fprintf(a.out, "the keeper has begun anew: process %d, %s running\n", now.PID, plural(now.Running, "program"))
+			return nil
+		case err != nil && !errors.Is(err, control.ErrNoKeeper):
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(between):
+		}
+	}
+	return &exitError{exitNoKeeper, errors.New("the keeper has ended, and does not answer again; look at what it has logged, and start it: timegate keeper run")}
+}
