@@ -115,7 +115,7 @@ func (a *app) past() (*inspect.Past, error) {
 	if err != nil || a.home.OfOthers() { // who was there is not for everybody to see
 		return out, err
 	}
-	states, err := a.pastStates()
+	states, err := a.pastStates(a.now())
 	if errors.Is(err, journal.ErrNone) {
 		return out, nil
 	}

@@ -87,6 +87,11 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	if chapter == "" || chapter == "report" {
+		if err := a.demoReport(ctx, dir); err != nil {
+			return err
+		}
+	}
 	a.demoEnd(c.String("keep") != "")
 	return nil
 }

@@ -37,6 +37,13 @@ func (a *app) demoForesight(ctx context.Context, dir string) error {
 	return nil
 }
 
+// demoReport writes a page about the day.
+func (a *app) demoReport(ctx context.Context, dir string) error {
+	from, _, _ := demo.Day(a.zone)
+	day := from.Format("2006-01-02")
+	return a.demoCall(ctx, "report", filepath.Join(dir, "report.html"), "--since", day, "--until", day)
+}
+
 // demoCall shows a command, and runs it.
 func (a *app) demoCall(ctx context.Context, args ...string) error {
 	shown := slices.Clone(args)
@@ -58,7 +65,7 @@ func (a *app) demoCall(ctx context.Context, args ...string) error {
 }
 
 // demoChapters are the parts of the demo, each of which can be played alone.
-var demoChapters = []string{"day", "foresight"}
+var demoChapters = []string{"day", "foresight", "report"}
 
 // demoChapter returns which chapter is to be played; "" is all of them.
 func demoChapter(c *cli.Command) (string, error) {

@@ -189,6 +189,10 @@ func TestDemo(t *testing.T) {
 		out, _ := exec.Command(program, append([]string{"--home", home}, args...)...).CombinedOutput()
 		return string(out)
 	}
+	page, err := os.ReadFile(filepath.Join(dir, "report.html"))
+	if err != nil || !strings.Contains(string(page), ">vault-copy<") || !strings.Contains(string(page), "what it needs was lost: mains power") || !strings.Contains(string(page), "<svg") {
+		t.Errorf("the report of the day lacks something: %v\n%s", err, page)
+	}
 	replay("change", "humidity-log", "--set", "rules.missed=skip", "--yes") // as it was on that day
 	if got := replay("replay", "2026-11-30"); !strings.Contains(got, "28 starts as they were\n") || strings.Contains(got, "new") {
 		t.Errorf("a replay of the day gives\n%s", got)
@@ -199,7 +203,7 @@ func TestDemo(t *testing.T) {
 	if got := replay("replay", "2026-11-30", "--json"); !strings.Contains(got, `"what": "moved"`) || !strings.Contains(got, `"same": 27`) {
 		t.Errorf("in JSON: %s", got)
 	}
-	if out, err := exec.Command(program, "demo", "hindsight").CombinedOutput(); err == nil || !strings.Contains(string(out), "there are day, foresight") {
+	if out, err := exec.Command(program, "demo", "hindsight").CombinedOutput(); err == nil || !strings.Contains(string(out), "there are day, foresight, report") {
 		t.Errorf("a chapter that is not there: %v %s", err, out)
 	}
 	if out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput(); err == nil || !strings.Contains(string(out), "not empty") {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"time"
 
 	"timegate/control"
 	"timegate/core/calendar"
@@ -23,7 +24,7 @@ func (a *app) usualDay() ([]byte, error) {
 	if a.home.OfOthers() {
 		return nil, &control.PermissionError{Reason: "what the system's keeper has recorded is root's to look at"}
 	}
-	states, err := a.pastStates()
+	states, err := a.pastStates(a.now())
 	if errors.Is(err, journal.ErrNone) {
 		return nil, &exitError{exitFailed, errNothingRecorded}
 	}
@@ -38,14 +39,13 @@ func (a *app) usualDay() ([]byte, error) {
 	return []byte(text), nil
 }
 
-// pastStates returns the states of this machine in the last weeks.
-func (a *app) pastStates() ([]rehearsal.State, error) {
+// pastStates returns the states of this machine in the weeks before a time.
+func (a *app) pastStates(now time.Time) ([]rehearsal.State, error) {
 	j, err := journal.OpenReader(a.home.Journal())
 	if err != nil {
 		return nil, err
 	}
 	defer j.Close()
-	now := a.now()
 	since := calendar.InstantOf(now.AddDate(0, 0, -7*usualWeeks))
 	away, err := j.Absences(since)
 	if err != nil {
