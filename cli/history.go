@@ -51,6 +51,10 @@ func (a *app) history(ctx context.Context, c *cli.Command) error {
 	case c.String("png")+c.String("svg") != "":
 		return a.drawHistory(c, f)
 	case c.Bool("follow"):
+		const lately = 10 // lines before what comes, where nothing else is said
+		if f.Since == 0 && !c.IsSet("count") {
+			f.Limit = lately
+		}
 		return a.followHistory(ctx, f, c.String("find"))
 	}
 	entries, err := a.found(f, c.String("find"))

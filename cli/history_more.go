@@ -157,9 +157,6 @@ func (a *app) followHistory(ctx context.Context, f journal.Filter, text string) 
 	if err != nil {
 		return err
 	}
-	if f.Since == 0 && f.Limit > 10 {
-		f.Limit = 10
-	}
 	before, err := a.found(f, text)
 	if err != nil {
 		return err

@@ -93,8 +93,18 @@ func (k *Keeper) tellOf(c journal.Committed) {
 			return nil
 		}
 		s.After = c.Number
-		return s.Decided(c.Decisions, k.toldOf)
+		return k.signed(s.Decided(c.Decisions, k.toldOf))
 	})
+}
+
+// signed adds as whom the gates run.
+func (k *Keeper) signed(list []coretell.Notice) []coretell.Notice {
+	for i := range list {
+		if f, there := k.files[list[i].Gate]; there && f.Gate != nil {
+			list[i].As = f.Gate.Account()
+		}
+	}
+	return list
 }
 
 // toldOf returns what people are told of a gate.
@@ -120,7 +130,7 @@ func (k *Keeper) tellGates() {
 		return good || bad
 	}
 	k.teller.Update(func(s *coretell.State) []coretell.Notice {
-		return s.Gates(calendar.InstantOf(k.now()), broken, there, k.toldOf)
+		return k.signed(s.Gates(calendar.InstantOf(k.now()), broken, there, k.toldOf))
 	})
 }
 

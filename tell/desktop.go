@@ -12,12 +12,14 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/godbus/dbus/v5"
 
+	"timegate/core/tell"
 	"timegate/core/words"
 )
 
@@ -36,30 +38,49 @@ func (*Desktop) Name() string { return "desktop" }
 // helpArgument makes the program the one that tells a person.
 const helpArgument = "@tell"
 
-// Tell implements [Channel].
+// Tell implements [Channel]. Somebody at the system's keeper is told of what runs as them,
+// and of nothing else; what runs as root is told to nobody here.
 func (c *Desktop) Tell(ctx context.Context, m Message) error {
-	seats := c.seats()
-	if len(seats) == 0 {
-		return ErrLater
-	}
 	var errs []error
-	for _, s := range seats {
-		errs = append(errs, c.tellOne(ctx, s, m))
+	left := m.Notices
+	if c.Root {
+		left = slices.DeleteFunc(slices.Clone(left), func(n tell.Notice) bool { return n.As == "" || n.As == "root" })
 	}
-	told := 0
-	for _, err := range errs {
-		if err == nil {
-			told++
+	for _, s := range c.seats() {
+		own, others := left, []tell.Notice(nil)
+		if c.Root {
+			own, others = nil, nil
+			for _, n := range left {
+				if n.As == s.account {
+					own = append(own, n)
+				} else {
+					others = append(others, n)
+				}
+			}
 		}
+		if len(own) == 0 {
+			continue
+		}
+		one := m
+		one.Notices = own
+		if err := c.tellOne(ctx, s, one); err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		left = others
 	}
-	if told > 0 {
-		return nil // somebody knows
+	switch {
+	case len(left) == 0:
+		return nil
+	case len(left) == len(m.Notices) && len(errs) > 0:
+		return errors.Join(errs...)
 	}
-	return errors.Join(errs...)
+	return &LaterError{Left: left}
 }
 
 // seat is where somebody is logged on.
 type seat struct {
+	account  string
 	uid, gid int // -1 for the keeper's own
 	bus      string
 }
@@ -68,7 +89,7 @@ type seat struct {
 func (c *Desktop) seats() []seat {
 	if !c.Root {
 		if address := os.Getenv("DBUS_SESSION_BUS_ADDRESS"); address != "" {
-			return []seat{{-1, -1, address}}
+			return []seat{{"", -1, -1, address}}
 		}
 	}
 	run := c.Run
@@ -88,24 +109,24 @@ func (c *Desktop) seats() []seat {
 		}
 		switch address := "unix:path=" + dbus.EscapeBusAddressValue(bus); {
 		case !c.Root && uid == os.Getuid():
-			out = append(out, seat{-1, -1, address})
+			out = append(out, seat{"", -1, -1, address})
 		case c.Root && uid > 0:
-			if gid, ok := groupOf(uid); ok {
-				out = append(out, seat{uid, gid, address})
+			if name, gid, ok := accountOf(uid); ok {
+				out = append(out, seat{name, uid, gid, address})
 			}
 		}
 	}
 	return out
 }
 
-// groupOf returns the group of an account.
-func groupOf(uid int) (int, bool) {
+// accountOf returns the name and the group of an account.
+func accountOf(uid int) (name string, gid int, ok bool) {
 	u, err := user.LookupId(strconv.Itoa(uid))
 	if err != nil {
-		return 0, false
+		return "", 0, false
 	}
-	gid, err := strconv.Atoi(u.Gid)
-	return gid, err == nil
+	gid, err = strconv.Atoi(u.Gid)
+	return u.Username, gid, err == nil
 }
 
 // tellOne lets a process with a person's rights tell that person.

@@ -3,6 +3,7 @@
 package tell
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -29,7 +30,48 @@ func TestMain(m *testing.M) {
 	if status, ok := Help(os.Args[1:]); ok { // the tests' program is the helper, too
 		os.Exit(status)
 	}
+	if len(os.Args) == 3 && os.Args[1] == "@serve" {
+		os.Exit(serve(os.Args[2]))
+	}
 	os.Exit(m.Run())
+}
+
+// serve shows notifications on a bus, as a desktop would, and writes down what it shows,
+// and as whom it was asked.
+func serve(address string) int {
+	conn, err := dbus.Connect(address)
+	if err == nil {
+		err = conn.Export(&askedBy{conn}, "/org/freedesktop/Notifications", "org.freedesktop.Notifications")
+	}
+	if err == nil {
+		_, err = conn.RequestName("org.freedesktop.Notifications", 0)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	fmt.Println("ready")
+	select {} // until it is killed
+}
+
+// askedBy tells who asks.
+type askedBy struct{ conn *dbus.Conn }
+
+func (s *askedBy) Notify(from dbus.Sender, _ string, _ uint32, _, title, _ string, _ []string, _ map[string]dbus.Variant, _ int32) (uint32, *dbus.Error) {
+	var uid uint32
+	if err := s.conn.BusObject().Call("org.freedesktop.DBus.GetConnectionUnixUser", 0, string(from)).Store(&uid); err != nil {
+		return 0, dbus.MakeFailedError(err)
+	}
+	fmt.Printf("%d %s\n", uid, title)
+	return 1, nil
+}
+
+// errLater lets a channel say that nobody is there.
+var errLater = errors.New("later")
+
+func later(err error) bool {
+	_, is := errors.AsType[*LaterError](err)
+	return is
 }
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -46,6 +88,9 @@ func (*paper) Name() string { return "paper" }
 func (p *paper) Tell(_ context.Context, m Message) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.err == errLater {
+		return &LaterError{Left: m.Notices}
+	}
 	if p.err == nil {
 		p.said = append(p.said, fmt.Sprintf("%d+%d %s", len(m.Notices), m.More, m.Notices[0].Gate))
 	}
@@ -109,7 +154,7 @@ func TestTeller(t *testing.T) {
 		expect("half a minute later", "3+0 a")
 		time.Sleep(40 * time.Second)
 		expect("a minute later", "3+0 a, 1+0 d")
-		p.set(ErrLater)
+		p.set(errLater)
 		for i := range 130 {
 			note(fmt.Sprint("n", i))
 		}
@@ -123,7 +168,7 @@ func TestTeller(t *testing.T) {
 		}
 		time.Sleep(10 * time.Second)
 		expect("after a restart", "3+0 a, 1+0 d, 100+30 n30")
-		p.set(ErrLater)
+		p.set(errLater)
 		note("e")
 		time.Sleep(time.Hour)
 		p.set(nil)
@@ -242,7 +287,7 @@ func TestDesktop(t *testing.T) {
 	own := filepath.Join(run, fmt.Sprint(os.Getuid()))
 	c := &Desktop{Program: os.Args[0], Run: run}
 	t.Setenv("DBUS_SESSION_BUS_ADDRESS", "")
-	if err := c.Tell(t.Context(), message); !errors.Is(err, ErrLater) {
+	if err := c.Tell(t.Context(), message); !later(err) {
 		t.Errorf("nobody is there: %v", err)
 	}
 	if err := os.Mkdir(own, 0o700); err != nil {
@@ -261,7 +306,7 @@ func TestDesktop(t *testing.T) {
 	if _, err := ready.Read(make([]byte, 10)); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Tell(t.Context(), message); err == nil || errors.Is(err, ErrLater) {
+	if err := c.Tell(t.Context(), message); err == nil || later(err) {
 		t.Errorf("nobody shows notifications: %v", err)
 	}
 	conn, err := dbus.Connect(address)
@@ -289,5 +334,62 @@ func TestDesktop(t *testing.T) {
 		if got := <-service.got; got != tt.want {
 			t.Errorf("shown is %+v, want %+v", got, tt.want)
 		}
+	}
+}
+
+// TestOthersDesktop: the system's keeper tells a person by a process with that person's
+// rights, over a bus that lets nobody else in.
+func TestOthersDesktop(t *testing.T) {
+	daemon, err := exec.LookPath("dbus-daemon")
+	if err != nil || os.Getuid() != 0 {
+		if os.Getenv("CI") != "" {
+			t.Fatal("dbus is not installed, or the test is not run by root")
+		}
+		t.Skip("dbus is not installed, or the test is not run by root")
+	}
+	const uid, gid = 65534, 65534 // nobody
+	run, err := os.MkdirTemp("/tmp", "tell")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(run)
+	own := filepath.Join(run, fmt.Sprint(uid))
+	program := filepath.Join(run, "helper") // which nobody may run
+	data, err := os.ReadFile(os.Args[0])
+	if err == nil {
+		err = errors.Join(os.Chmod(run, 0o755), os.Mkdir(own, 0o700), os.Chown(own, uid, gid), os.WriteFile(program, data, 0o755))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := "unix:path=" + filepath.Join(own, "bus")
+	as := func(args ...string) *bufio.Reader {
+		t.Helper()
+		cmd := exec.Command(args[0], args[1:]...)
+		cmd.SysProcAttr, cmd.Env, cmd.Dir = asPerson(uid, gid), []string{"PATH=/usr/bin:/bin"}, "/"
+		out, err := cmd.StdoutPipe()
+		if err == nil {
+			err = cmd.Start()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+		lines := bufio.NewReader(out)
+		if _, err := lines.ReadString('\n'); err != nil { // it is ready
+			t.Fatal(err)
+		}
+		return lines
+	}
+	as(daemon, "--session", "--nofork", "--nopidfile", "--address="+address, "--print-address=1")
+	said := as(program, "@serve", address)
+	c := &Desktop{Root: true, Program: program, Run: run}
+	notices := []tell.Notice{{Gate: "glue-warm", Well: true, As: "nobody"}, {Gate: "vault-copy", Well: true, As: "maren"}, {Gate: "spool-reset", Well: true, As: "root"}, {Text: "something starts"}}
+	err = c.Tell(t.Context(), Message{Host: "studio", Notices: notices})
+	if left, is := errors.AsType[*LaterError](err); !is || len(left.Left) != 1 || left.Left[0].As != "maren" {
+		t.Errorf("of others' gates: %v", err)
+	}
+	if line, err := said.ReadString('\n'); err != nil || line != fmt.Sprintf("%d glue-warm is well again\n", uid) {
+		t.Errorf("it is shown %q, %v", line, err)
 	}
 }

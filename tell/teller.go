@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -44,12 +45,16 @@ func (m *Message) Urgent() bool {
 // Channel is a way to people.
 type Channel interface {
 	Name() string
-	// Tell brings a message. [ErrLater] says that nobody is there now.
+	// Tell brings a message. A [*LaterError] says whom it could not be brought to now.
 	Tell(ctx context.Context, m Message) error
 }
 
-// ErrLater is returned by a channel at whose end nobody is now.
-var ErrLater = errors.New("nobody is there")
+// LaterError is returned by a channel at whose end somebody is not there now.
+type LaterError struct {
+	Left []tell.Notice // what is still to be told
+}
+
+func (*LaterError) Error() string { return "nobody is there" }
 
 // Options say how is told.
 type Options struct {
@@ -203,13 +208,15 @@ func (t *Teller) tellAll(ctx context.Context) (next time.Duration) {
 		one, done := context.WithTimeout(ctx, patience)
 		err := c.Tell(one, m)
 		done()
+		later, isLater := errors.AsType[*LaterError](err)
 		switch {
 		case err == nil:
-			t.told(c.Name(), len(m.Notices))
-		case errors.Is(err, ErrLater): // [Teller.Wake] comes when somebody does
+			t.told(c.Name(), len(m.Notices), nil)
+		case isLater: // [Teller.Wake] comes when somebody does
+			t.told(c.Name(), len(m.Notices), later.Left)
 		default:
 			t.o.Log.Warn("a notice could not be told", "by", c.Name(), "error", err)
-			t.told(c.Name(), 0)
+			t.told(c.Name(), 0, nil)
 			next = max(next, t.o.Pause)
 		}
 	}
@@ -231,16 +238,21 @@ func (t *Teller) message(channel string) (Message, time.Duration) {
 	return Message{Host: t.o.Host, Notices: append([]tell.Notice(nil), w.Notices...), More: w.More}, rest
 }
 
-// told notes that a channel has told so many notices.
-func (t *Teller) told(channel string, n int) {
+// told notes that a channel has told so many notices, but for some that are left.
+func (t *Teller) told(channel string, n int, left []tell.Notice) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.lately[channel] = time.Now()
+	if len(left) < n || n == 0 { // something was told, or tried
+		t.lately[channel] = time.Now()
+	}
 	w := t.kept.Waiting[channel]
 	if w == nil || n == 0 {
 		return
 	}
-	w.Notices, w.More, t.dirty = w.Notices[min(n, len(w.Notices)):], 0, true
+	if len(left) < n {
+		w.More, t.dirty = 0, true
+	}
+	w.Notices = append(slices.Clone(left), w.Notices[min(n, len(w.Notices)):]...)
 }
 
 // end keeps all, however little has changed.

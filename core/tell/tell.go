@@ -44,7 +44,8 @@ func Of(g *gate.Gate, usual []string) []string {
 // Notice is one thing that people are told.
 type Notice struct {
 	At   calendar.Instant `json:"at"`
-	Gate string           `json:"gate"` // "" for the machine itself
+	Gate string           `json:"gate"`         // "" for the machine itself
+	As   string           `json:"as,omitempty"` // the account that the gate runs as, where that is not the keeper's own
 	Kind Kind             `json:"kind,omitempty"`
 	Well bool             `json:"well,omitempty"` // it is well again
 	Run  int64            `json:"run,omitempty"`
