@@ -110,7 +110,7 @@ func (a *app) root() *cli.Command {
 			a.addCommand(), a.changeCommand(), a.editCommand(), a.renameCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
 			a.previewCommand(), a.checkCommand(), a.rehearseCommand(), a.replayCommand(), a.whyCommand(), a.weekCommand(),
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
-			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(), a.watchCommand(), a.reportCommand(),
+			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(), a.watchCommand(), a.reportCommand(), a.figuresCommand(),
 			a.startupCommand(), a.applyCommand(), a.signCommand(),
 			a.exportCommand(), a.importCommand(),
 			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.helpCommand(),
