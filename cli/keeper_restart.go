@@ -30,7 +30,7 @@ func (a *app) keeperRestart(ctx context.Context, c *cli.Command) error {
 	if before.Staged {
 		return usageError("a staged machine ends with its keeper: end it, and run it again")
 	}
-	if err := a.client.Restart(ctx); err != nil && !errors.Is(err, control.ErrNoKeeper) {
+	if err := a.client.Restart(ctx); isAnswer(err) {
 		return err
 	}
 	const patience, between = 20 * time.Second, 50 * time.Millisecond
@@ -40,7 +40,7 @@ func (a *app) keeperRestart(ctx context.Context, c *cli.Command) error {
 		case err == nil && !now.Began.Equal(before.Began):
 			fmt.Fprintf(a.out, "the keeper has begun anew: process %d, %s running\n", now.PID, plural(now.Running, "program"))
 			return nil
-		case err != nil && !errors.Is(err, control.ErrNoKeeper):
+		case isAnswer(err):
 			return err
 		}
 		select {
@@ -50,4 +50,12 @@ func (a *app) keeperRestart(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	return &exitError{exitNoKeeper, errors.New("the keeper has ended, and does not answer again; look at what it has logged, and start it: timegate keeper run")}
+}
+
+// isAnswer reports whether an error is a keeper's own word. Any other comes also from a
+// connection that ends with the keeper.
+func isAnswer(err error) bool {
+	_, refused := errors.AsType[*control.AnswerError](err)
+	_, forbidden := errors.AsType[*control.PermissionError](err)
+	return refused || forbidden
 }

@@ -110,7 +110,8 @@ func TestWatch(t *testing.T) {
 			t.Fatal(err)
 		}
 		var s seen
-		go s.follow(master)
+		read := make(chan struct{})
+		go func() { s.follow(master); close(read) }()
 		s.await(t, "gates 2")
 		if end == "q" {
 			watchSteps(t, &s, master, home, stop)
@@ -127,13 +128,13 @@ func TestWatch(t *testing.T) {
 		if err != nil || *after != *before {
 			t.Errorf("ended by %q the terminal is otherwise than before: %v, %v, %v", end, err, before, after)
 		}
-		s.await(t, "") // all is read
+		slave.Close()
+		<-read // all of it
 		text := s.all()
 		on, off := strings.LastIndex(text, "\x1b[?1049h"), strings.LastIndex(text, "\x1b[?1049l")
 		if off < on || strings.LastIndex(text, "\x1b[?25h") < strings.LastIndex(text, "\x1b[?25l") {
 			t.Errorf("ended by %q it leaves its picture, or no cursor: %q", end, text[max(0, len(text)-200):])
 		}
-		slave.Close()
 	}
 	if out, err := exec.Command(program, "--home", home, "watch").CombinedOutput(); err == nil || !strings.Contains(string(out), "watch wants a terminal") {
 		t.Errorf("without a terminal: %v %s", err, out)

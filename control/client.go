@@ -199,5 +199,10 @@ func callError(res *http.Response, err error) error {
 	if res.StatusCode == http.StatusForbidden {
 		return &PermissionError{Reason: reason}
 	}
-	return fmt.Errorf("ask the keeper: %s", reason)
+	return &AnswerError{Reason: reason}
 }
+
+// AnswerError is a keeper's answer that it does not do what it is asked.
+type AnswerError struct{ Reason string }
+
+func (e *AnswerError) Error() string { return "ask the keeper: " + e.Reason }
