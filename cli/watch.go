@@ -2,11 +2,11 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -189,7 +189,7 @@ func (a *app) captured(args ...string) (string, error) {
 	if text := err.Error(); text != "" {
 		return "", errors.New(words.Line(text))
 	}
-	return slices.MaxFunc([]string{out.String(), errs.String()}, func(x, y string) int { return len(x) - len(y) }), nil
+	return cmp.Or(out.String(), errs.String()), nil
 }
 
 // inside runs a command with where and when it is as they are set. The context must not be

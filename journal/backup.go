@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -32,16 +33,33 @@ func Backup(path, to string) error {
 	if err := settle(copied); err != nil {
 		return err
 	}
-	return os.Link(copied, to) // which replaces nothing
+	return place(copied, to)
 }
 
-// settle gives a new file to its owner alone, and to the disk.
+// place gives a file a name that is free. A link would do, but for disks that know none,
+// such as those that are carried about.
+func place(from, to string) error {
+	f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Close(), os.Rename(from, to)); err != nil {
+		return errors.Join(err, os.Remove(to))
+	}
+	return nil
+}
+
+// settle gives a new file to its owner alone, where its disk knows owners, and to the disk.
 func settle(path string) error {
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
 		return err
 	}
-	return errors.Join(f.Chmod(0o600), f.Sync(), f.Close())
+	mode := f.Chmod(0o600)
+	if errors.Is(mode, fs.ErrPermission) {
+		mode = nil
+	}
+	return errors.Join(mode, f.Sync(), f.Close())
 }
 
 // Faults returns what is wrong with a journal's file, at most a few lines of it.
@@ -96,7 +114,7 @@ func Restore(from, path string, firstRun int64) (r Restored, err error) {
 	if err := settle(copied); err != nil {
 		return r, err
 	}
-	return r, os.Link(copied, path)
+	return r, place(copied, path)
 }
 
 // restored checks a copy, and lets its numbers go on where they may.
