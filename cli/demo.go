@@ -73,7 +73,10 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	rows, err := a.demoDay(ctx, to.Proofs, told)
+	if chapter == "watch" && !a.canWatch() {
+		return usageError("the chapter watch wants a terminal")
+	}
+	rows, err := a.demoDay(ctx, to.Proofs, told, chapter == "watch")
 	if err != nil {
 		return err
 	}
@@ -143,8 +146,9 @@ func (a *app) demoBefore(from time.Time) error {
 }
 
 // demoDay runs a keeper through the staged day and prints what happens as it
-// happens, where it is to be told. It returns what "list" shows at the end.
-func (a *app) demoDay(ctx context.Context, proofs string, told bool) (rows []listed, err error) {
+// happens, where it is to be told, or shows it in the live view. It returns what "list" shows
+// at the end.
+func (a *app) demoDay(ctx context.Context, proofs string, told, view bool) (rows []listed, err error) {
 	from, to, scenes := demo.Day(a.zone)
 	a.title("$ timegate keeper run    (staged, " + short(to.Sub(from)) + ")")
 	machine, err := staged.New(staged.Options{At: from, Zone: a.zone, BootID: "larkspur-demo", Host: demo.Workstation, Rate: demoRate})
@@ -165,6 +169,9 @@ func (a *app) demoDay(ctx context.Context, proofs string, told bool) (rows []lis
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	line := newProgress(a.err, from, to)
+	if view {
+		defer a.demoView(ctx, cancel)()
+	}
 	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Observe: func(ev engine.Event, decisions []engine.Decision) {
 		if !told {
 			return
@@ -182,7 +189,9 @@ func (a *app) demoDay(ctx context.Context, proofs string, told bool) (rows []lis
 	for {
 		select {
 		case err := <-ended:
-			line.clear()
+			if !view {
+				line.clear()
+			}
 			return rows, err
 		case err := <-wrong:
 			if err != nil {
@@ -198,7 +207,9 @@ func (a *app) demoDay(ctx context.Context, proofs string, told bool) (rows []lis
 				cancel()
 				continue
 			}
-			line.show(now.In(a.zone.Location()))
+			if !view {
+				line.show(now.In(a.zone.Location()))
+			}
 		}
 	}
 }

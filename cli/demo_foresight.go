@@ -44,6 +44,22 @@ func (a *app) demoReport(ctx context.Context, dir string) error {
 	return a.demoCall(ctx, "report", filepath.Join(dir, "report.html"), "--since", day, "--until", day)
 }
 
+// demoView shows the day in the live view, until the context ends or it is quit, which ends
+// the day. It returns what waits until the terminal is as it was.
+func (a *app) demoView(ctx context.Context, quit func()) (wait func()) {
+	done := make(chan error, 1)
+	go func() {
+		done <- a.view(ctx)
+		quit()
+	}()
+	return func() {
+		quit()
+		if err := <-done; err != nil {
+			fmt.Fprintln(a.err, err)
+		}
+	}
+}
+
 // demoCall shows a command, and runs it.
 func (a *app) demoCall(ctx context.Context, args ...string) error {
 	shown := slices.Clone(args)
@@ -65,7 +81,7 @@ func (a *app) demoCall(ctx context.Context, args ...string) error {
 }
 
 // demoChapters are the parts of the demo, each of which can be played alone.
-var demoChapters = []string{"day", "foresight", "report"}
+var demoChapters = []string{"day", "foresight", "report", "watch"}
 
 // demoChapter returns which chapter is to be played; "" is all of them.
 func demoChapter(c *cli.Command) (string, error) {

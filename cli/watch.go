@@ -34,17 +34,24 @@ func (a *app) watch(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	if !a.out.terminal || !isTerminal(a.in) {
-		return usageError("watch wants a terminal; write: timegate history --follow, or timegate list")
-	}
-	if os.Getenv("TERM") == "dumb" {
-		return usageError("this terminal (TERM=dumb) cannot be drawn on; write: timegate history --follow")
+	if !a.canWatch() {
+		return usageError("watch wants a terminal that can be drawn on; write: timegate history --follow, or timegate list")
 	}
 	a.followClock(ctx)
-	s := &watched{app: a}
-	if _, err := s.Status(ctx); err != nil && !errors.Is(err, control.ErrNoKeeper) {
+	if _, err := a.client.Status(ctx); err != nil && !errors.Is(err, control.ErrNoKeeper) {
 		return err
 	}
+	return a.view(ctx)
+}
+
+// canWatch reports whether there is a terminal that can be drawn on.
+func (a *app) canWatch() bool {
+	return a.out.terminal && isTerminal(a.in) && os.Getenv("TERM") != "dumb"
+}
+
+// view shows the live view.
+func (a *app) view(ctx context.Context) error {
+	s := &watched{app: a}
 	return watch.Run(ctx, s, watch.Options{Zone: a.zone, Host: a.host, In: a.in, Out: os.Stdout, Style: watch.Style{
 		Good: a.out.dress(styleGood), Bad: a.out.dress(styleBad), Warn: a.out.dress(styleWarn), Faint: a.out.dress(styleFaint), Head: a.out.dress(styleHead), ASCII: a.out.ascii}})
 }

@@ -136,7 +136,7 @@ func TestWatch(t *testing.T) {
 			t.Errorf("ended by %q it leaves its picture, or no cursor: %q", end, text[max(0, len(text)-200):])
 		}
 	}
-	if out, err := exec.Command(program, "--home", home, "watch").CombinedOutput(); err == nil || !strings.Contains(string(out), "watch wants a terminal") {
+	if out, err := exec.Command(program, "--home", home, "watch").CombinedOutput(); err == nil || !strings.Contains(string(out), "watch wants a terminal that can be drawn on") {
 		t.Errorf("without a terminal: %v %s", err, out)
 	}
 }
@@ -176,5 +176,35 @@ func watchSteps(t *testing.T, s *seen, terminal *os.File, home string, stop func
 	s.await(t, "on mains")
 	if text := ansi.Strip(s.all()); strings.Contains(text, "no keeper answers") {
 		t.Errorf("the keeper is there again, and not seen: %q", text)
+	}
+}
+
+// TestDemoWatch plays the demo's day in the live view, and quits.
+func TestDemoWatch(t *testing.T) {
+	master, slave := openPty(t, 120)
+	cmd := exec.Command(program, "demo", "watch")
+	cmd.Env = []string{"TERM=xterm-256color", "TZ=Europe/London", "PATH=/usr/bin:/bin", "HOME=/tmp"}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	slave.Close()
+	var s seen
+	read := make(chan struct{})
+	go func() { s.follow(master); close(read) }()
+	s.await(t, "gates 8")
+	s.await(t, "STAGED")
+	s.await(t, "humidity-log")
+	master.WriteString("q")
+	if err := cmd.Wait(); err != nil {
+		t.Error(err)
+	}
+	<-read
+	if text := s.all(); !strings.Contains(text[strings.LastIndex(text, "\x1b[?1049l"):], "The files are gone again") {
+		t.Errorf("it ends with %q", text[max(0, len(text)-300):])
+	}
+	if out, err := exec.Command(program, "demo", "watch").CombinedOutput(); err == nil || !strings.Contains(string(out), "wants a terminal") {
+		t.Errorf("without a terminal: %v %s", err, out)
 	}
 }
