@@ -97,6 +97,13 @@ func (p *paper) Tell(_ context.Context, m Message) error {
 	return p.err
 }
 
+// nobody is a channel at whose end nobody ever is.
+type nobody struct{}
+
+func (nobody) Name() string { return "nobody" }
+
+func (nobody) Tell(_ context.Context, m Message) error { return &LaterError{Left: m.Notices} }
+
 func (p *paper) set(err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -114,7 +121,7 @@ func (p *paper) all() string {
 func TestTeller(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p := &paper{}
-		o := Options{File: filepath.Join(t.TempDir(), "notices.json"), Host: "studio", Channels: []Channel{p}, Log: quiet, Gather: 5 * time.Second, Pause: time.Minute}
+		o := Options{File: filepath.Join(t.TempDir(), "notices.json"), Host: "studio", Channels: []Channel{p, nobody{}}, Log: quiet, Gather: 5 * time.Second, Pause: time.Minute}
 		begin := func(wantFresh bool) (*Teller, func()) {
 			tr, fresh, err := New(o)
 			if err != nil || fresh != wantFresh {
@@ -175,16 +182,22 @@ func TestTeller(t *testing.T) {
 		tr.Wake()
 		time.Sleep(10 * time.Second)
 		expect("somebody came", "3+0 a, 1+0 d, 100+30 n30, 1+0 e")
+		p.set(errLater)
+		note("g")
+		time.Sleep(time.Hour)
+		p.set(nil)
+		time.Sleep(6 * time.Minute)
+		expect("somebody came, and nobody told", "3+0 a, 1+0 d, 100+30 n30, 1+0 e, 1+0 g")
 		p.set(errors.New("no"))
 		note("f")
 		time.Sleep(3 * time.Minute)
 		p.set(nil)
 		time.Sleep(2 * time.Minute)
-		expect("after a fault", "3+0 a, 1+0 d, 100+30 n30, 1+0 e, 1+0 f")
+		expect("after a fault", "3+0 a, 1+0 d, 100+30 n30, 1+0 e, 1+0 g, 1+0 f")
 		end()
 		_, end = begin(false)
 		time.Sleep(time.Hour)
-		expect("once more", "3+0 a, 1+0 d, 100+30 n30, 1+0 e, 1+0 f")
+		expect("once more", "3+0 a, 1+0 d, 100+30 n30, 1+0 e, 1+0 g, 1+0 f")
 		end()
 	})
 }

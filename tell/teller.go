@@ -73,6 +73,9 @@ const most = 100
 // patience is how long a channel may take.
 const patience = 20 * time.Second
 
+// lookAgain is how long is waited for somebody before one looks again.
+const lookAgain = 5 * time.Minute
+
 // kept is what is kept over restarts.
 type kept struct {
 	tell.State
@@ -196,13 +199,18 @@ func sleep(ctx context.Context, d time.Duration) bool {
 
 // tellAll tells what waits, and returns when to try again; 0 for not by itself.
 func (t *Teller) tellAll(ctx context.Context) (next time.Duration) {
+	soonest := func(d time.Duration) {
+		if next == 0 || d < next {
+			next = d
+		}
+	}
 	for _, c := range t.o.Channels {
 		m, rest := t.message(c.Name())
 		if len(m.Notices) == 0 {
 			continue
 		}
 		if rest > 0 {
-			next = max(next, rest)
+			soonest(rest)
 			continue
 		}
 		one, done := context.WithTimeout(ctx, patience)
@@ -212,12 +220,13 @@ func (t *Teller) tellAll(ctx context.Context) (next time.Duration) {
 		switch {
 		case err == nil:
 			t.told(c.Name(), len(m.Notices), nil)
-		case isLater: // [Teller.Wake] comes when somebody does
+		case isLater: // [Teller.Wake] comes when somebody does, where the keeper hears of that
 			t.told(c.Name(), len(m.Notices), later.Left)
+			soonest(lookAgain)
 		default:
 			t.o.Log.Warn("a notice could not be told", "by", c.Name(), "error", err)
 			t.told(c.Name(), 0, nil)
-			next = max(next, t.o.Pause)
+			soonest(t.o.Pause)
 		}
 	}
 	return next
