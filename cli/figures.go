@@ -22,7 +22,7 @@ import (
 func (a *app) figuresCommand() *cli.Command {
 	return &cli.Command{
 		Name: "figures", Category: watchCommands, Usage: "figures for monitoring, in the OpenMetrics text format",
-		Description: examples(`timegate figures`, `timegate figures --write /var/lib/larkspur/timegate.prom`, `timegate figures --serve 127.0.0.1:9464`, `timegate figures --serve unix:/run/larkspur/figures.sock`) +
+		Description: examples(`timegate figures`, `timegate figures --write /var/lib/larkspur/timegate.txt`, `timegate figures --serve 127.0.0.1:9907`, `timegate figures --serve unix:/run/larkspur/figures.sock`) +
 			"Nothing is served unless you ask for it. A gate can write the file each minute, or serve from the boot on.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "write", Usage: "replace `FILE` with them, whole, for a collector", TakesFile: true},

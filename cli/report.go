@@ -70,7 +70,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 func (a *app) reportPage(f journal.Filter) (*report.Page, error) {
 	loc := a.zone.Location()
 	from, to := f.Since.Time().In(loc), f.Until.Time().In(loc)
-	p := &report.Page{Host: a.host, Title: a.host + ", " + from.Format("Mon 2 Jan 2006"), Span: from.Format("Mon 2 Jan 2006 15:04") + " to " + to.Format("Mon 2 Jan 2006 15:04") + ", " + a.zone.Name(),
+	p := &report.Page{Title: a.host + ", " + from.Format("Mon 2 Jan 2006"), Span: from.Format("Mon 2 Jan 2006 15:04") + " to " + to.Format("Mon 2 Jan 2006 15:04") + ", " + a.zone.Name(),
 		Made: a.now().In(loc).Format("Mon 2 Jan 2006 15:04")}
 	if last := to.Add(-time.Millisecond); last.Format(time.DateOnly) != from.Format(time.DateOnly) {
 		p.Title += " to " + last.Format("Mon 2 Jan 2006")

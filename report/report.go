@@ -17,7 +17,6 @@ import (
 // Page is what a report tells.
 type Page struct {
 	Title string // such as "studio-laptop, Mon 30 Nov 2026"
-	Host  string
 	Span  string // in words
 	Made  string // when, in words
 	// Figures are the sums at the top.

@@ -25,7 +25,7 @@ func sample() *Page {
 	at := func(h int) calendar.Instant {
 		return calendar.InstantOf(time.Date(2026, 11, 30, h, 0, 0, 0, time.UTC))
 	}
-	return &Page{Title: "studio-laptop, Mon 30 Nov 2026", Host: "studio-laptop", Span: "one day", Made: "now",
+	return &Page{Title: "studio-laptop, Mon 30 Nov 2026", Span: "one day", Made: "now",
 		Figures:  []Figure{{Number: "28", Of: "runs"}, {Number: "6", Of: "ended badly", Bad: true}},
 		Bad:      []Line{{At: "Mon 30 Nov 12:00", Gate: "vault-copy", Run: 19, What: "failed", Why: `<script>alert(1)</script><img src="http://example.org/x">`}},
 		MoreBad:  3,

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
@@ -127,24 +128,36 @@ func (w *world) session(verb, name string) {
 	if name == "" {
 		name = w.setup.Environment.Account
 	}
-	own := name
-	if name == w.setup.Environment.Account && w.setup.Environment.Scope == gate.User {
-		own = "" // the keeper's own desktop
-	}
 	w.tell(phrase.EventKind(verb), name, "", func(f *engine.Facts) {
-		without := func(p engine.Person) bool { return p.Account == name }
 		switch verb {
 		case "logon":
-			f.People = append(slices.DeleteFunc(f.People, without), engine.Person{Account: name, Since: w.now})
-			slices.SortFunc(f.People, func(a, b engine.Person) int { return strings.Compare(a.Account, b.Account) })
-			if f.IdleSince = 0; !slices.Contains(f.Desktops, own) {
-				f.Desktops = append(f.Desktops, own)
-			}
+			logsOn(f, name, w.setup.Environment, w.now)
 		case "logoff":
-			f.People = slices.DeleteFunc(f.People, without)
-			f.Desktops = slices.DeleteFunc(f.Desktops, func(d string) bool { return d == own })
+			logsOff(f, name, w.setup.Environment)
 		}
 	})
+}
+
+// logsOn changes facts as the logon of an account to a desktop does.
+func logsOn(f *engine.Facts, account string, env engine.Environment, now calendar.Instant) {
+	logsOff(f, account, env)
+	f.People = append(f.People, engine.Person{Account: account, Since: now})
+	slices.SortFunc(f.People, func(a, b engine.Person) int { return strings.Compare(a.Account, b.Account) })
+	f.Desktops, f.IdleSince = append(f.Desktops, desktopOf(account, env)), 0
+}
+
+// logsOff changes facts as the logoff of an account does.
+func logsOff(f *engine.Facts, account string, env engine.Environment) {
+	f.People = slices.DeleteFunc(f.People, func(p engine.Person) bool { return p.Account == account })
+	f.Desktops = slices.DeleteFunc(f.Desktops, func(d string) bool { return d == desktopOf(account, env) })
+}
+
+// desktopOf is how the facts name an account's desktop: "" is the keeper's own.
+func desktopOf(account string, env engine.Environment) string {
+	if env.Scope == gate.User && account == env.Account {
+		return ""
+	}
+	return account
 }
 
 // power plugs the machine in or out, or lets its battery have another charge.

@@ -151,24 +151,13 @@ func bestFacts(g *gate.Gate, account string, now calendar.Instant) engine.Facts 
 
 // occur changes facts as an event does that happens to somebody.
 func occur(f *engine.Facts, e *phrase.EventSpec, who string, env engine.Environment, now calendar.Instant) {
-	desktop := who
-	if env.Scope == gate.User && who == env.Account {
-		desktop = "" // the keeper's own
-	}
-	away := func() {
-		f.People = slices.DeleteFunc(f.People, func(p engine.Person) bool { return p.Account == who })
-		f.Desktops = slices.DeleteFunc(f.Desktops, func(d string) bool { return d == desktop })
-	}
 	switch e.Kind {
 	case phrase.Boot:
 		f.People, f.Desktops = nil, nil
 	case phrase.Logon, phrase.Lock, phrase.Unlock:
-		away()
-		f.People, f.Desktops = append(f.People, engine.Person{Account: who, Since: now + 1}), append(f.Desktops, desktop)
-		slices.SortFunc(f.People, func(a, b engine.Person) int { return strings.Compare(a.Account, b.Account) })
-		f.IdleSince = 0
+		logsOn(f, who, env, now+1)
 	case phrase.Logoff:
-		away()
+		logsOff(f, who, env)
 	case phrase.Mains, phrase.Battery:
 		f.OnBattery = e.Kind == phrase.Battery
 	case phrase.Online, phrase.Offline:
