@@ -29,8 +29,7 @@ func (a *app) addCommand() *cli.Command {
 			"name, and you are asked for the rest.",
 		Flags: append(gateFlags("a moment to start at, as a `PHRASE`, or as NAME=PHRASE; may be given several times"),
 			&cli.StringFlag{Name: "program", Usage: "take the command, its folder, window and description from this `ITEM`; see: timegate find"}),
-		Action:        a.add,
-		ShellComplete: a.completeItems,
+		Action: a.add,
 	}
 }
 

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -31,8 +30,8 @@ import (
 	"timegate/workstation/zones"
 )
 
-// version is that of the program.
-const version = "0.1"
+// version is that of the program; the build of a package sets its own.
+var version = "0.1"
 
 // app is what every command has at hand.
 type app struct {
@@ -91,20 +90,11 @@ func (a *app) root() *cli.Command {
 		},
 		Before:                    a.prepare,
 		DisableSliceFlagSeparator: true,
-		EnableShellCompletion:     true,
 		Suggest:                   true,
 		HideHelpCommand:           true,
 		Writer:                    a.out,
 		ErrWriter:                 a.err,
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
-		ConfigureShellCompletionCommand: func(c *cli.Command) {
-			c.Hidden, c.Category = false, otherCommands
-			c.Usage = "print a script that completes commands and names in your shell"
-			c.Description = examples(`timegate completion bash > ~/.local/share/bash-completion/completions/timegate`, `timegate completion fish > ~/.config/fish/completions/timegate.fish`)
-			for _, shell := range c.Commands {
-				shell.Usage = "for " + shell.Name
-			}
-		},
 		Commands: []*cli.Command{
 			a.findCommand(), a.tryCommand(),
 			a.addCommand(), a.changeCommand(), a.editCommand(), a.renameCommand(), a.enableCommand(true), a.enableCommand(false), a.removeCommand(), a.undoCommand(),
@@ -113,7 +103,7 @@ func (a *app) root() *cli.Command {
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(), a.watchCommand(), a.reportCommand(), a.figuresCommand(),
 			a.startupCommand(), a.applyCommand(), a.signCommand(),
 			a.exportCommand(), a.importCommand(),
-			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.helpCommand(),
+			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.completionCommand(), a.helpCommand(),
 		},
 	}
 	root.Action = a.group
@@ -142,9 +132,6 @@ func (a *app) inherit(c *cli.Command) {
 			sub.Before = a.mayChange
 		}
 		a.inherit(sub)
-		if sub.ShellComplete == nil && strings.Contains(sub.ArgsUsage, "NAME") {
-			sub.ShellComplete = a.completeGates
-		}
 	}
 }
 

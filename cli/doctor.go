@@ -99,6 +99,9 @@ func (a *app) ownHealth(ctx context.Context) []workstation.Health {
 			}
 			h.What += fmt.Sprintf("; %s: %s", t.What, t.Why)
 		}
+		if text := otherVersion(status); text != "" && h.State == workstation.HealthOK {
+			h.State, h.What = workstation.HealthNote, h.What+"; its program is "+text
+		}
 		out = append(out, h)
 	}
 	return append(out, tellHealth(settings.Tell)...)

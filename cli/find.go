@@ -28,8 +28,7 @@ func (a *app) findCommand() *cli.Command {
 			&cli.BoolFlag{Name: "all", Usage: "also what menus leave out"},
 			&cli.IntFlag{Name: "count", Usage: "at most this `NUMBER` of items", Value: 8},
 		},
-		Action:        a.find,
-		ShellComplete: a.completeItems,
+		Action: a.find,
 	}
 }
 

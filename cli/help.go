@@ -17,23 +17,16 @@ func (a *app) helpCommand() *cli.Command {
 			"Topics: " + strings.Join(topicNames, ", ") + ".",
 		Flags:  []cli.Flag{&cli.StringFlag{Name: "man", Usage: "write manual pages of all this below the folder `DIR`", TakesFile: true}},
 		Action: a.help,
-		ShellComplete: func(_ context.Context, c *cli.Command) {
-			for _, sub := range c.Root().Commands {
-				if !sub.Hidden {
-					fmt.Fprintln(a.out, sub.Name)
-				}
-			}
-			for _, name := range topicNames {
-				fmt.Fprintln(a.out, name)
-			}
-		},
 	}
 }
 
 func (a *app) help(_ context.Context, c *cli.Command) error {
 	if dir := c.String("man"); dir != "" {
-		pages := manuals(c.Root())
-		if err := writeManuals(dir, pages); err != nil {
+		var pages []extra
+		for _, m := range manuals(c.Root()) {
+			pages = append(pages, extra{m.file(), m.text})
+		}
+		if err := writeExtras(dir, pages); err != nil {
 			return err
 		}
 		fmt.Fprintf(a.out, "%s written below %s\n", plural(len(pages), "manual page"), dir)

@@ -5,14 +5,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
-	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
-	"timegate/home"
 	"timegate/install"
 )
 
@@ -22,6 +19,7 @@ func (a *app) installCommand() *cli.Command {
 		Description: examples(`timegate keeper install --dry-run`, `timegate keeper install`) + "In the system scope it writes a service for the init system, in the user scope an entry that desktops start at logon.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written, and write nothing"},
+			&cli.BoolFlag{Name: "packaged", Usage: "as a package of a distribution has it: the program in /usr/bin, the service in /usr/lib; needs --root"},
 			&cli.StringFlag{Name: "root", Usage: "write below `DIR`, as for another machine's disk", Value: "/", TakesFile: true},
 		},
 		Action: a.install,
@@ -39,6 +37,12 @@ func (a *app) pieces(c *cli.Command) ([]install.Piece, error) {
 	}
 	if a.home.Scope == gate.System && os.Getuid() != 0 && root == "/" {
 		return nil, &exitError{exitForbidden, fmt.Errorf("only root can install the keeper of the system scope; for yourself: timegate --scope user keeper install")}
+	}
+	if c.Bool("packaged") {
+		if root == "/" || a.home.Scope != gate.System {
+			return nil, usageError("--packaged lays out the files of a package in the system scope, below a folder that --root names")
+		}
+		return install.Packaged(root), nil
 	}
 	program, err := os.Executable()
 	if err == nil {
@@ -75,81 +79,15 @@ func (a *app) install(_ context.Context, c *cli.Command) error {
 			fmt.Fprintln(a.out, indent(strings.TrimRight(p.Text, "\n"), "    "))
 		}
 	}
-	if err := a.installManuals(c); err != nil {
+	if err := a.installExtras(c); err != nil {
 		return err
 	}
-	if !c.Bool("dry-run") {
+	if !c.Bool("dry-run") && !c.Bool("packaged") {
 		next := "it begins with your next logon; until then: timegate keeper run"
 		if a.home.Scope == gate.System {
 			next = "it begins with the next boot; at once with: systemctl daemon-reload && systemctl start timegate"
 		}
 		fmt.Fprintln(a.err, next)
-	}
-	return nil
-}
-
-// manualsFolder is where the manual pages of a scope are installed: by the Filesystem
-// Hierarchy Standard, or among a person's data.
-func (a *app) manualsFolder(c *cli.Command) (string, error) {
-	folder := "/usr/local/share/man"
-	if a.home.Scope == gate.User {
-		folder = filepath.Join(xdg.DataHome, "man")
-	}
-	root, err := filepath.Abs(c.String("root"))
-	return filepath.Join(root, folder), err
-}
-
-// installManuals writes the manual pages.
-func (a *app) installManuals(c *cli.Command) error {
-	pages := manuals(c.Root())
-	folder, err := a.manualsFolder(c)
-	if err != nil {
-		return err
-	}
-	there := !slices.ContainsFunc(pages, func(m manual) bool {
-		text, err := os.ReadFile(filepath.Join(folder, m.file()))
-		return err != nil || string(text) != m.text
-	})
-	what := "written"
-	switch {
-	case there:
-		what = "there already"
-	case c.Bool("dry-run"):
-		what = "would be written"
-	default:
-		if err := writeManuals(folder, pages); err != nil {
-			return err
-		}
-	}
-	fmt.Fprintf(a.out, "%s: %s below %s\n", what, plural(len(pages), "manual page"), folder)
-	return nil
-}
-
-// uninstallManuals takes the manual pages away.
-func (a *app) uninstallManuals(c *cli.Command) error {
-	gone := 0
-	folder, err := a.manualsFolder(c)
-	if err != nil {
-		return err
-	}
-	for _, m := range manuals(c.Root()) {
-		path := filepath.Join(folder, m.file())
-		if _, err := os.Lstat(path); err != nil {
-			continue
-		}
-		if gone++; c.Bool("dry-run") {
-			continue
-		}
-		if err := os.Remove(path); err != nil {
-			return home.Wrap(path, err)
-		}
-	}
-	what := "taken away"
-	if c.Bool("dry-run") {
-		what = "would be taken away"
-	}
-	if gone > 0 {
-		fmt.Fprintf(a.out, "%s: %s below %s\n", what, plural(gone, "manual page"), folder)
 	}
 	return nil
 }

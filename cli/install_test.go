@@ -40,6 +40,16 @@ func TestInstalledFiles(t *testing.T) {
 	}
 	run(copied, "--scope", "system", "keeper", "install", "--root", root)
 	run(copied, "--scope", "user", "keeper", "install", "--root", root)
+	run(copied, "--scope", "system", "keeper", "install", "--packaged", "--root", filepath.Join(root, "package"))
+	unit, err := os.ReadFile(filepath.Join(root, "package/usr/lib/systemd/system/timegate.service"))
+	if !strings.Contains(string(unit), "\nExecStart=\"/usr/bin/timegate\" --scope system keeper run\n") {
+		t.Errorf("the package's service is %q, %v", unit, err)
+	}
+	for _, file := range []string{"man/man1/timegate-add.1", "bash-completion/completions/timegate", "zsh/vendor-completions/_timegate", "fish/vendor_completions.d/timegate.fish"} {
+		if _, err := os.Stat(filepath.Join(root, "package/usr/share", file)); err != nil {
+			t.Error(err)
+		}
+	}
 	run(analyze, "verify", "--man=no", "--recursive-errors=no", filepath.Join(root, "etc/systemd/system/timegate.service"))
 	run(validate, filepath.Join(root, "config/autostart/timegate-keeper.desktop"))
 }

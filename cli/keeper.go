@@ -69,7 +69,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	}
 	defer machine.Close()
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	k := keeper.New(keeper.Options{Home: a.home, Workstation: machine, Log: log, Turns: install.Watched() / 2, SetAside: c.Bool("set-aside"), Settle: here.Settle, Startup: a.startupForKeeper(), Telling: a.telling(machine.Staged()),
+	k := keeper.New(keeper.Options{Home: a.home, Version: version, Workstation: machine, Log: log, Turns: install.Watched() / 2, SetAside: c.Bool("set-aside"), Settle: here.Settle, Startup: a.startupForKeeper(), Telling: a.telling(machine.Staged()),
 		Ready: func() { tellManager(log, "READY=1") }, Turned: func() { tellManager(log, "WATCHDOG=1") },
 		Observe: func(ev engine.Event, decisions []engine.Decision) {
 			for _, d := range decisions {
@@ -131,6 +131,18 @@ func (a *app) machine(c *cli.Command) (workstation.Workstation, error) {
 		BootID: "staged-" + strconv.FormatInt(time.Now().UnixNano(), 36)})
 }
 
+// otherVersion tells of a keeper whose program is not this one, or is "".
+func otherVersion(s control.Status) string {
+	if s.Version == version {
+		return ""
+	}
+	its := s.Version
+	if its == "" {
+		its = "an earlier one"
+	}
+	return fmt.Sprintf("%s, and this is %s: timegate keeper restart", its, version)
+}
+
 func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
@@ -148,6 +160,9 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 		stand = " (STAGED: a stand-in for a machine)"
 	}
 	fmt.Fprintf(a.out, "keeper    process %d, since %s%s\n", s.PID, a.localFar(s.Began), stand)
+	if text := otherVersion(s); text != "" {
+		fmt.Fprintf(a.out, "program   %s\n", a.out.warn(text))
+	}
 	fmt.Fprintf(a.out, "home      %s\n", a.home.State)
 	fmt.Fprintf(a.out, "gates     %d in force, %s running\n", len(s.Gates), plural(s.Running, "program"))
 	next := "nothing is due"

@@ -2,13 +2,10 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
-
-	"timegate/home"
 )
 
 // manual is a page for man(1).
@@ -70,18 +67,4 @@ func roff(line string) string {
 		line = `\&` + line
 	}
 	return line
-}
-
-// writeManuals writes all pages below a folder.
-func writeManuals(dir string, pages []manual) error {
-	for _, m := range pages {
-		path := filepath.Join(dir, m.file())
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return home.Wrap(path, err)
-		}
-		if err := home.Replace(path, []byte(m.text), 0o644); err != nil {
-			return home.Wrap(path, err)
-		}
-	}
-	return nil
 }

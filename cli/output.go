@@ -20,8 +20,7 @@ func (a *app) outputCommand() *cli.Command {
 			&cli.BoolFlag{Name: "raw", Usage: "print it as it is, even to a terminal"},
 			&cli.BoolFlag{Name: "follow", Usage: "go on with what it prints until it ends; an interrupt leaves it running"},
 		},
-		Action:        a.output,
-		ShellComplete: a.completeGates,
+		Action: a.output,
 	}
 }
 

@@ -39,9 +39,8 @@ func (a *app) startupCommand() *cli.Command {
 			&cli.StringFlag{Name: "svg", Usage: "with --cost: write it as a picture to `FILE`", TakesFile: true},
 			&cli.StringFlag{Name: "root", Usage: "look at the disk that is mounted at `DIR`", TakesFile: true},
 		},
-		Action:        a.startup,
-		ShellComplete: a.completeStartup,
-		Commands:      []*cli.Command{a.startupSwitchCommand(false), a.startupSwitchCommand(true), a.startupAdoptCommand(), a.startupReleaseCommand()},
+		Action:   a.startup,
+		Commands: []*cli.Command{a.startupSwitchCommand(false), a.startupSwitchCommand(true), a.startupAdoptCommand(), a.startupReleaseCommand()},
 	}
 }
 
@@ -375,34 +374,4 @@ func (a *app) shortHome(path string) string {
 		}
 	}
 	return path
-}
-
-// completeStartup offers items, where an item is wanted.
-func (a *app) completeStartup(ctx context.Context, c *cli.Command) {
-	if words := os.Args; len(words) > 1 && strings.HasPrefix(words[len(words)-2], "-") {
-		cli.DefaultCompleteWithFlags(ctx, c)
-		return
-	}
-	if _, err := a.prepare(ctx, c); err != nil {
-		return
-	}
-	if c.Name == "startup" {
-		for _, sub := range c.Commands {
-			fmt.Fprintln(a.out, sub.Name)
-		}
-	}
-	look, err := a.startupLook("")
-	if err != nil {
-		return
-	}
-	items, err := a.startupItems(look)
-	if err != nil {
-		return
-	}
-	for _, it := range items {
-		if !it.Within {
-			_, name, _ := strings.Cut(it.ID, ":")
-			fmt.Fprintln(a.out, name)
-		}
-	}
 }

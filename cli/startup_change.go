@@ -20,7 +20,7 @@ func (a *app) startupSwitchCommand(on bool) *cli.Command {
 		Name: "off", Category: sayCommands, Usage: "let something start no more", ArgsUsage: "ITEM",
 		Description: examples(`timegate startup off job-board`, `timegate startup off autostart:job-board --yes`) + "Nothing is deleted, and no file of a vendor is touched: the specification of each source has a way to say it. An entry of\n" +
 			"the machine is switched off for you alone, as root for all. \"startup on\" gives every file back as it was.",
-		Flags: []cli.Flag{yesFlag()}, ShellComplete: a.completeStartup,
+		Flags:  []cli.Flag{yesFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error { return a.startupSwitch(ctx, c, on) },
 	}
 	if on {
@@ -149,8 +149,7 @@ func (a *app) startupAdoptCommand() *cli.Command {
 			"The original is switched off in the same step. \"startup release\" takes both back.",
 		Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME` of the gate; by default that of the item"}},
 			gateFlags("a moment to start at instead, as a `PHRASE`; may be given several times")...),
-		ShellComplete: a.completeStartup,
-		Action:        a.startupAdopt,
+		Action: a.startupAdopt,
 	}
 }
 
@@ -230,8 +229,8 @@ func (a *app) startupReleaseCommand() *cli.Command {
 	return &cli.Command{
 		Name: "release", Category: sayCommands, Usage: "give back what a gate took the place of, and remove the gate", ArgsUsage: "ITEM",
 		Description: examples(`timegate startup release job-board`, `timegate startup release autostart:job-board --yes`) + "ITEM may be the name of the gate. The history of the gate stays.",
-		Flags:       []cli.Flag{yesFlag()}, ShellComplete: a.completeStartup,
-		Action: a.startupRelease,
+		Flags:       []cli.Flag{yesFlag()},
+		Action:      a.startupRelease,
 	}
 }
 

@@ -238,20 +238,3 @@ func TestJSON(t *testing.T) {
 		}
 	}
 }
-
-// TestCompletion completes the names of gates.
-func TestCompletion(t *testing.T) {
-	home := homeWith(t, "label-sheet", longGate, "job-board", longGate)
-	for _, tt := range []struct {
-		args []string
-		want string
-	}{
-		{[]string{"show"}, "job-board\nlabel-sheet\n"}, {[]string{"disable"}, "job-board\nlabel-sheet\n"}, {[]string{"pre"}, "preview:"}, {[]string{"find"}, "\nsh\n"}, {[]string{"add", "x", "--program"}, "\nsh\n"}, {[]string{"add", "x", "-"}, "--open"},
-	} {
-		cmd := exec.Command(program, append(tt.args, "--generate-shell-completion")...)
-		cmd.Env = append(os.Environ(), "TIMEGATE_HOME="+home)
-		if out, err := cmd.Output(); err != nil || !strings.Contains(string(out), tt.want) {
-			t.Errorf("%v completes to %q, %v, want %q", tt.args, out, err, tt.want)
-		}
-	}
-}

@@ -55,7 +55,7 @@ func (a *app) uninstall(_ context.Context, c *cli.Command) error {
 	case c.String("root") == "/":
 		fmt.Fprintf(a.err, "what stays: gates in %s, journal and outputs in %s (--purge takes them away)\n", a.home.Gates, a.home.State)
 	}
-	return a.uninstallManuals(c)
+	return a.uninstallExtras(c)
 }
 
 func (a *app) sayTaken(dry bool, path string) {

@@ -15,6 +15,7 @@ import (
 // Status is what a keeper tells of itself.
 type Status struct {
 	PID        int                   `json:"pid"`
+	Version    string                `json:"version"` // of the program that the keeper runs
 	Began      time.Time             `json:"began"`
 	Now        time.Time             `json:"now"`
 	Zone       string                `json:"zone"`

@@ -62,20 +62,35 @@ func Installation(h home.Home, own bool, root, program string) ([]Piece, error) 
 		return nil, &InstallError{"the service of the system scope keeps its own places, and no other home", "leave --home and TIMEGATE_HOME out"}
 	}
 	const units = "/etc/systemd/system"
+	return append(places(below),
+		Piece{Path: below(units + "/multi-user.target.wants"), Mode: fs.ModeDir | 0o755},
+		Piece{Path: below(units + "/timegate.service"), Mode: 0o644, Text: service(program, written)},
+		Piece{Path: below(units + "/multi-user.target.wants/timegate.service"), Mode: fs.ModeSymlink, Link: "../timegate.service"}), nil
+}
+
+// places are the folders of the system scope.
+func places(below func(string) string) []Piece {
 	return []Piece{
 		{Path: below("/etc/timegate/gates"), Mode: fs.ModeDir | 0o755},
 		{Path: below("/var/lib/timegate"), Mode: fs.ModeDir | 0o711},
-		{Path: below(units + "/multi-user.target.wants"), Mode: fs.ModeDir | 0o755},
-		{Path: below(units + "/timegate.service"), Mode: 0o644, Text: service(program)},
-		{Path: below(units + "/multi-user.target.wants/timegate.service"), Mode: fs.ModeSymlink, Link: "../timegate.service"},
-	}, nil
+	}
+}
+
+// Packaged lists what a distribution's package of the program holds, the program itself
+// apart: the package's own scripts switch the service on.
+func Packaged(root string) []Piece {
+	below := func(path string) string { return filepath.Join(root, path) }
+	const units = "/usr/lib/systemd/system"
+	return append(places(below),
+		Piece{Path: below(units), Mode: fs.ModeDir | 0o755},
+		Piece{Path: below(units + "/timegate.service"), Mode: 0o644, Text: service("/usr/bin/timegate", "Part of the package timegate.")})
 }
 
 // service is the unit of the system's keeper (systemd.unit(5)). When it ends,
 // programs go on, and the next keeper watches them further.
-func service(program string) string {
+func service(program, origin string) string {
 	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%").Replace(program) + `"`
-	return "# " + written + `
+	return "# " + origin + `
 [Unit]
 Description=Time Gate: starts programs at boot, at times and on events
 After=dbus.service

@@ -173,7 +173,7 @@ func bodyOf(c control.Command) engine.Body {
 }
 
 func (k *Keeper) status() control.Status {
-	s := control.Status{PID: os.Getpid(), Began: k.began, Now: k.now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
+	s := control.Status{PID: os.Getpid(), Version: k.version, Began: k.began, Now: k.now(), Zone: k.ws.Zone().Name(), Staged: k.ws.Staged(),
 		Running: k.engine.Alive(), Gates: map[string]control.GateStatus{}, Broken: gate.Findings{},
 		Troubles: []control.Trouble{}, Last: k.hub.Last()}
 	if m, ok := k.ws.(interface{ Asleep() bool }); ok {

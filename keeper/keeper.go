@@ -39,6 +39,8 @@ type Options struct {
 	Observe func(engine.Event, []engine.Decision)
 	// Ready is called once the keeper answers on its socket.
 	Ready func()
+	// Version is the program's, which the status tells.
+	Version string
 	// Turned is called every Turns on the keeper's goroutine, which shows that
 	// it goes on; 0 for never.
 	Turns  time.Duration
@@ -92,6 +94,7 @@ type Keeper struct {
 	broken   map[string]gate.Findings
 	settings home.Settings
 	patience time.Duration // with a start that does not come back
+	version  string
 	began    time.Time
 	wake     time.Time
 	alarm    time.Time
@@ -119,7 +122,7 @@ type input struct {
 // New returns a keeper that [Keeper.Run] sets to work.
 func New(o Options) *Keeper {
 	k := &Keeper{
-		home: o.Home, ws: o.Workstation, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle, startup: o.Startup, telling: o.Telling, startupQuiet: startupQuiet,
+		home: o.Home, ws: o.Workstation, version: o.Version, log: o.Log, observe: o.Observe, ready: o.Ready, turns: o.Turns, turned: o.Turned, setAside: o.SetAside, settle: o.Settle, startup: o.Startup, telling: o.Telling, startupQuiet: startupQuiet,
 		inbox: make(chan input, 64), gone: make(chan struct{}), hub: control.NewHub(),
 		patience: startPatience, settling: map[phrase.EventKind]bool{}, files: map[string]gates.File{}, broken: map[string]gate.Findings{},
 		programs: programs{running: map[int64]*program{}, late: map[string]int{}, asked: map[int64]func([]engine.Decision){}},

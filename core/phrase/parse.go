@@ -23,8 +23,16 @@ func Parse(text string) (*Phrase, error) {
 	return p, nil
 }
 
-func parse(text string) (_ *Phrase, failure *Error) {
+func parse(text string) (*Phrase, *Error) {
 	p := &parser{text: text, out: &Phrase{text: text, marks: map[string]token{}}, aheadOf: -1}
+	if err := p.phrase(); err != nil {
+		return nil, err
+	}
+	return p.out, nil
+}
+
+// phrase reads the whole text.
+func (p *parser) phrase() (failure *Error) {
 	defer func() {
 		if r := recover(); r != nil {
 			e, ok := r.(*Error)
@@ -34,14 +42,14 @@ func parse(text string) (_ *Phrase, failure *Error) {
 			failure = e
 		}
 	}()
-	if len(text) > maxText {
-		p.text = text[:40]
+	if len(p.text) > maxText {
+		p.text = p.text[:40]
 		p.failAt(token{}, "the phrase is longer than %d bytes", maxText)
 	}
 	p.moment()
 	p.tails()
 	p.complete()
-	return p.out, nil
+	return nil
 }
 
 type parser struct {
@@ -52,11 +60,15 @@ type parser struct {
 
 	ahead   token // the token after pos,
 	aheadOf int   // where it was looked for; -1 for nowhere yet
+
+	ended bool // the end of the text was come to
+	named Name // what kind of name the text ends with
 }
 
 func (p *parser) peek() token {
 	if p.aheadOf != p.pos {
 		p.ahead, p.aheadOf = lex(p.text, p.pos), p.pos
+		p.ended = p.ended || p.ahead.kind == eof
 	}
 	return p.ahead
 }
@@ -424,7 +436,7 @@ func (p *parser) tail() {
 	case p.accept("utc"):
 		q.Zone = "UTC"
 	case p.accept("zone"):
-		q.Zone = p.bare("the name of a time zone such as Europe/London")
+		q.Zone = p.bare(ZoneName, "the name of a time zone such as Europe/London")
 	case p.accept("except"):
 		p.except()
 	default:
@@ -460,13 +472,16 @@ func (p *parser) except() {
 
 // bare reads a name, a path or a glob: a quoted string, or a run without
 // blank, comma or quote.
-func (p *parser) bare(what string) string {
+func (p *parser) bare(kind Name, what string) string {
 	t := p.peek()
 	if t.kind != quoted {
 		t = lexBare(p.text, p.pos)
 	}
 	if t.text == "" {
 		p.wanted(p.peek(), what)
+	}
+	if t.end == len(p.text) {
+		p.named = kind
 	}
 	p.pos, p.last = t.end, p.text[t.pos:t.end]
 	return t.text
@@ -475,7 +490,7 @@ func (p *parser) bare(what string) string {
 // path reads a path that begins with / or ~.
 func (p *parser) path() string {
 	start := p.peek()
-	path := p.bare("a path")
+	path := p.bare(PathName, "a path")
 	if path[0] != '/' && path[0] != '~' {
 		p.failWith(token{pos: start.pos, end: p.pos}, "write the path from the root: /… or ~/…", "%q is not a whole path", path)
 	}

@@ -20,12 +20,12 @@ func (p *parser) event() {
 	e.Kind = EventKind(what)
 	p.eventArguments(what)
 	p.mark("event", token{word, p.text[t.pos:p.pos], t.pos, p.pos})
-	if t := p.peek(); p.accept("of") {
+	if t := p.peek(); t.kind == word && t.lower() == "of" && !e.First {
+		end := lex(p.text, lex(p.text, t.end).end).end
+		p.failWith(token{pos: t.pos, end: end}, `write "first" before the event`, `%q goes with "first"`, p.text[t.pos:end])
+	} else if p.accept("of") {
 		p.expect(`"the"`, "the")
 		e.Period = p.expect(`"day" or "week"`, "day", "week").lower()
-		if !e.First {
-			p.failWith(token{pos: t.pos, end: p.pos}, `write "first" before the event`, `"of the %s" goes with "first"`, e.Period)
-		}
 	} else if e.First {
 		p.wanted(p.peek(), `"of the day" or "of the week"`, "of")
 	}
@@ -42,7 +42,7 @@ func (p *parser) eventArguments(what string) {
 	case "logon", "logoff":
 		if of := p.peek(); of.lower() == "of" && lex(p.text, of.end).lower() != "the" {
 			p.take()
-			e.Account = p.bare("the name of an account")
+			e.Account = p.bare(AccountName, "the name of an account")
 		}
 	case "idle":
 		e.Idle = p.span("a duration such as 10m")
@@ -66,9 +66,9 @@ func (p *parser) eventArguments(what string) {
 	case "end", "failure", "start":
 		p.expect(`"of"`, "of")
 		e.Kind += " of"
-		e.Name = p.bare("the name of a gate")
+		e.Name = p.bare(GateName, "the name of a gate")
 	case "signal":
-		e.Name = p.bare("the name of a signal")
+		e.Name = p.bare(SignalName, "the name of a signal")
 	}
 }
 
@@ -92,7 +92,7 @@ func (p *parser) change() {
 // glob reads a pattern as [path.Match] has it.
 func (p *parser) glob(what string) string {
 	t := p.peek()
-	pattern := p.bare(what)
+	pattern := p.bare(PatternName, what)
 	if _, err := path.Match(pattern, ""); err != nil {
 		p.failWith(token{pos: t.pos, end: p.pos}, `close the "[", or write \\[`, "%q is no pattern", pattern)
 	}
@@ -128,7 +128,7 @@ var amounts = []struct {
 // amount reads 500MiB, 2GB or 10%.
 func (p *parser) amount() Amount {
 	t := p.peek()
-	a, ok := ParseAmount(p.bare("an amount such as 500MiB or 10%"))
+	a, ok := ParseAmount(p.bare(NoName, "an amount such as 500MiB or 10%"))
 	if !ok {
 		p.failWith(token{pos: t.pos, end: p.pos}, "write 500MiB, 2GB or 10%", "%q is not an amount", p.text[t.pos:p.pos])
 	}
