@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/control"
+	"timegate/core/gate"
 	"timegate/gates"
 	"timegate/home"
 	"timegate/journal"
@@ -186,6 +187,9 @@ func tellHealth(t home.Tell) (out []workstation.Health) {
 		out = append(out, h)
 	}
 	look(t.Syslog, "log", "the machine's log is told", "/dev/log")
+	if len(t.Command) > 0 {
+		look(true, "command", gate.CommandLine(t.Command...)+" is told", t.Command[0])
+	}
 	look(t.Mail != "", "mail", "mail goes to "+t.Mail, tell.SendmailPaths...)
 	return out
 }

@@ -31,6 +31,7 @@ func (a *app) telling(isStaged bool) *keeper.Telling {
 		if s.Syslog {
 			out = append(out, &tell.Syslog{Root: root, Now: time.Now})
 		}
+		out = append(out, &toldCommand{a, s.Command})
 		if s.Mail != "" {
 			out = append(out, &tell.Mail{To: s.Mail, Now: time.Now})
 		}

@@ -124,12 +124,17 @@ func (ownProgram) Close() {}
 // rights by an agent of it.
 func (a *app) startTry(ctx context.Context, g *gate.Gate, done func(workstation.Exit)) (tried, string, error) {
 	show := func(b []byte) { a.out.raw(b) }
+	return a.startOnce(ctx, g, show, func(how string) { fmt.Fprintln(a.err, a.err.faint(how)) }, done)
+}
+
+// startOnce starts a gate's program as the keeper would. say is told how, before.
+func (a *app) startOnce(ctx context.Context, g *gate.Gate, show func([]byte), say func(how string), done func(workstation.Exit)) (tried, string, error) {
 	d := launch.TryDecision(calendar.InstantOf(a.now()))
 	if !launch.OwnAccount(g.Account()) {
 		if _, err := a.launcher().RightsOf(g.Account()); err != nil {
 			return nil, "", err
 		}
-		fmt.Fprintln(a.err, a.err.faint("as "+g.Account()+": "+gate.CommandLine(g.Run...)))
+		say("as " + g.Account() + ": " + gate.CommandLine(g.Run...))
 		v, err := agent.NewVisit(a.home.Scope, g.Account(), show)
 		if err != nil {
 			return nil, "", err
@@ -146,7 +151,7 @@ func (a *app) startTry(ctx context.Context, g *gate.Gate, done func(workstation.
 		return nil, "", err
 	}
 	o.Mark, o.Print, o.Done = rand.Text(), show, done
-	fmt.Fprintln(a.err, a.err.faint("in "+o.Folder+": "+gate.CommandLine(o.Argv...)))
+	say("in " + o.Folder + ": " + gate.CommandLine(o.Argv...))
 	p, err := here.Starter{}.Start(o)
 	if err != nil {
 		return nil, "", err

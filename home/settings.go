@@ -52,6 +52,7 @@ type Tell struct {
 	Desktop bool     // by notifications to those who are logged on to one
 	Syslog  bool     // in the machine's log
 	Mail    string   // to this address; "" for no mail
+	Command []string // is started for each message, with the keeper's rights; nil for none
 }
 
 // DefaultSettings hold where the file says nothing: programs start four at a
@@ -114,6 +115,7 @@ type settingsFile struct {
 		Desktop *bool    `toml:"desktop"`
 		Syslog  *bool    `toml:"syslog"`
 		Mail    *string  `toml:"mail"`
+		Command []string `toml:"command"`
 	} `toml:"tell"`
 	Keep struct {
 		Outputs     *string `toml:"outputs"`
@@ -166,6 +168,9 @@ func ReadSettings(path string) (Settings, error) {
 		if s.Tell.Mail = *m; *m != "" && !tell.ValidAddress(*m) {
 			return DefaultSettings, fault("mail", fmt.Sprintf("mail cannot be sent to %q; write one address, such as \"maren@example.org\"", *m))
 		}
+	}
+	if s.Tell.Command = f.Tell.Command; len(s.Tell.Command) > 0 && !filepath.IsAbs(s.Tell.Command[0]) {
+		return DefaultSettings, fault("command", fmt.Sprintf("%q is not a whole path", s.Tell.Command[0]))
 	}
 	p := f.Pace
 	if p.AtOnce != nil {
@@ -224,7 +229,7 @@ func settingsFault(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		decode = &strict.Errors[0]
 		e.Line, e.Column = decode.Position()
-		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [startup] has tell, [tell] has of, desktop, syslog and mail, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
+		e.Problem = fmt.Sprintf("there is no key %q; there is scope, [pace] has at_once, room, calm and longest, [startup] has tell, [tell] has of, desktop, syslog, mail and command, [keep] has outputs, outputs_size, outputs_each, history, history_size and without_journal", strings.Join(decode.Key(), "."))
 	case errors.As(err, &decode):
 		e.Line, e.Column = decode.Position()
 		e.Problem = strings.TrimPrefix(decode.Error(), "toml: ")

@@ -234,20 +234,26 @@ func TestEarlierVersion(t *testing.T) {
 	}
 }
 
-// TestVersionBefore: a journal of version 5 did not know what runs read and wrote; all
-// else is in it, also where it must be set aside.
+// TestVersionBefore: a journal of version 5 did not know what runs read and wrote, and one of
+// version 6 counted what passed by looking at it; all else is in them, also where they must be
+// set aside.
 func TestVersionBefore(t *testing.T) {
-	for _, aside := range []bool{false, true} {
+	const five, six = "ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5",
+		"DROP INDEX passed_gate; CREATE INDEX passed_gate ON decisions (gate, at) WHERE kind = 'skip'; PRAGMA user_version = 6"
+	for _, tt := range []struct {
+		before string
+		aside  bool
+	}{{five, false}, {five, true}, {six, false}, {six, true}} {
 		j, path := open(t)
 		write(t, j, start(2000, 1, "job-board", "1", 1990))
-		if _, err := j.durable.Exec("ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5"); err != nil {
+		if _, err := j.durable.Exec(tt.before); err != nil {
 			t.Fatal(err)
 		}
 		j.Close()
 		if _, err := OpenReader(path); err == nil || !strings.Contains(err.Error(), "let this one's keeper begin") {
 			t.Errorf("a reader says %v", err)
 		}
-		if aside {
+		if tt.aside {
 			if s, err := SetAside(path, time.Unix(0, 0)); err != nil || s.Runs != 1 {
 				t.Errorf("set aside: %+v, %v", s, err)
 			}
@@ -268,6 +274,10 @@ func TestVersionBefore(t *testing.T) {
 		e, ok, err := j.Run(1)
 		if err != nil || !ok || e.Gate != "job-board" || e.Usage.Read != 512 || e.Usage.Written != 4096 {
 			t.Errorf("the run is %+v, %v, %v", e, ok, err)
+		}
+		var index string
+		if err := j.durable.QueryRow("SELECT sql FROM sqlite_schema WHERE name = 'passed_gate'").Scan(&index); err != nil || !strings.Contains(index, "$.count") {
+			t.Errorf("what passed is looked for by %q, %v", index, err)
 		}
 		j.Close()
 	}

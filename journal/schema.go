@@ -9,9 +9,16 @@ import (
 // version is that of the tables below. A journal from oldVersion on is brought up to
 // date; there was none before that anybody kept.
 const (
-	version    = 6
+	version    = 7
 	oldVersion = 4
 )
+
+// passedGate holds all that is counted of the moments that passed without a run, so that
+// they are counted without looking at them.
+const passedGate = `CREATE INDEX passed_gate ON decisions (gate, at, body ->> '$.result', body ->> '$.count') WHERE kind = 'skip';`
+
+// fromSix brings a journal of version 6 up to date.
+const fromSix = `DROP INDEX IF EXISTS passed_gate; ` + passedGate
 
 // tables are a journal. What the engine's state is now lies in the tables
 // that begin with state; all else is history, and nothing is decided by it.
@@ -39,7 +46,7 @@ const tables = `
 	CREATE INDEX decisions_gate   ON decisions (gate, id);
 	CREATE INDEX decisions_due    ON decisions (gate, opening, due);
 	CREATE INDEX passed_time      ON decisions (at)          WHERE kind = 'skip';
-	CREATE INDEX passed_gate      ON decisions (gate, at)    WHERE kind = 'skip';
+	` + passedGate + `
 	CREATE INDEX passed_account   ON decisions (account, at) WHERE kind = 'skip';
 	CREATE TABLE runs (
 		run       INTEGER PRIMARY KEY,
@@ -195,9 +202,12 @@ func migration(from int) []string {
 			steps = append(steps, fmt.Sprintf("ALTER TABLE %s RENAME TO old_%s", name, name))
 		}
 	}
-	if from == 5 {
-		steps = append(steps, fromFive)
-	} else {
+	switch from {
+	case 5:
+		steps = append(steps, fromFive, fromSix)
+	case 6:
+		steps = append(steps, fromSix)
+	default:
 		steps = append(steps, tables)
 	}
 	if from == oldVersion {

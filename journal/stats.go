@@ -75,9 +75,9 @@ func (j *Journal) Stats(f Filter) ([]Stats, error) {
 
 // passedStats counts the moments that passed without a run.
 func (j *Journal) passedStats(between []any) ([]Stats, error) {
-	return collect(j, `SELECT gate, sum(iif(x ->> 0 = ?, 0, n)), sum(iif(x ->> 0 = ?, n, 0)) FROM
-		(SELECT gate, x, max(coalesce(x ->> 1, 1), 1) AS n FROM
-			(SELECT gate, json_extract(body, '$.result', '$.count') AS x FROM decisions WHERE kind = 'skip' AND at >= ? AND at <= ? AND (? = '' OR gate = ?))) GROUP BY +gate`,
+	return collect(j, `SELECT gate, sum(iif(result = ?, 0, n)), sum(iif(result = ?, n, 0)) FROM
+		(SELECT gate, body ->> '$.result' AS result, max(coalesce(body ->> '$.count', 1), 1) AS n
+			FROM decisions INDEXED BY passed_gate WHERE kind = 'skip' AND at >= ? AND at <= ? AND (? = '' OR gate = ?)) GROUP BY gate`,
 		func(rows *sql.Rows) (Stats, error) {
 			var s Stats
 			err := rows.Scan(&s.Gate, &s.Skipped, &s.Missed)

@@ -47,7 +47,7 @@ func (k *Keeper) startTelling() {
 }
 
 func sameTell(a, b home.Tell) bool {
-	return a.Desktop == b.Desktop && a.Syslog == b.Syslog && a.Mail == b.Mail && slices.Equal(a.Of, b.Of)
+	return a.Desktop == b.Desktop && a.Syslog == b.Syslog && a.Mail == b.Mail && slices.Equal(a.Of, b.Of) && slices.Equal(a.Command, b.Command)
 }
 
 // stopTelling ends it. What is still to be told is kept.
@@ -97,11 +97,11 @@ func (k *Keeper) tellOf(c journal.Committed) {
 	})
 }
 
-// signed adds as whom the gates run.
+// signed adds as whom the gates run, and the command by which they are told.
 func (k *Keeper) signed(list []coretell.Notice) []coretell.Notice {
 	for i := range list {
 		if f, there := k.files[list[i].Gate]; there && f.Gate != nil {
-			list[i].As = f.Gate.Account()
+			list[i].As, list[i].Command = f.Gate.Account(), f.Gate.Tell.Command
 		}
 	}
 	return list

@@ -56,6 +56,12 @@ type LaterError struct {
 
 func (*LaterError) Error() string { return "nobody is there" }
 
+// FailedError is returned by a channel that told, and where that failed: it is not tried
+// again.
+type FailedError struct{ Err error }
+
+func (e *FailedError) Error() string { return e.Err.Error() }
+
 // Options say how is told.
 type Options struct {
 	File     string // what is kept
@@ -217,12 +223,16 @@ func (t *Teller) tellAll(ctx context.Context) (next time.Duration) {
 		err := c.Tell(one, m)
 		done()
 		later, isLater := errors.AsType[*LaterError](err)
+		_, failed := errors.AsType[*FailedError](err)
 		switch {
 		case err == nil:
 			t.told(c.Name(), len(m.Notices), nil)
 		case isLater: // [Teller.Wake] comes when somebody does, where the keeper hears of that
 			t.told(c.Name(), len(m.Notices), later.Left)
 			soonest(lookAgain)
+		case failed:
+			t.o.Log.Warn("a notice was told in vain", "by", c.Name(), "error", err)
+			t.told(c.Name(), len(m.Notices), nil)
 		default:
 			t.o.Log.Warn("a notice could not be told", "by", c.Name(), "error", err)
 			t.told(c.Name(), 0, nil)

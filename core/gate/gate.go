@@ -46,7 +46,8 @@ type Gate struct {
 
 // Tell says what people are told of.
 type Tell struct {
-	Of []string `json:"of"` // kinds of notices ([timegate/core/tell]); ["usual"] is what the settings say
+	Of      []string `json:"of"`                // kinds of notices ([timegate/core/tell]); ["usual"] is what the settings say
+	Command []string `json:"command,omitempty"` // is started for each notice, as the gate's account
 }
 
 // TellUsual stands for what the settings say.

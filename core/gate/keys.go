@@ -103,6 +103,12 @@ var Keys = []Key{
 
 	{Name: "tell.of", Type: TypeTexts, About: "what people are told of: failed, overran, missed, refused, lost, broken; usual is what the settings say; an empty list is nothing", Example: `["failed", "missed"]`,
 		set: (*reader).tellOf, get: func(g *Gate) string { return listText(g.Tell.Of) }},
+	{Name: "tell.command", Type: TypeTexts, About: "a program that is started for each notice about the gate, as the gate's account; its environment says what is told (TIMEGATE_TOLD, TIMEGATE_TOLD_JSON)", Example: `["/opt/larkspur/bin/ring-bell"]`,
+		set: func(r *reader, g *Gate, v value) {
+			if list, ok := r.texts(v); ok {
+				g.Tell.Command = list
+			}
+		}, get: func(g *Gate) string { return listText(g.Tell.Command) }},
 }
 
 // FindKey returns the key of a whole name.

@@ -50,6 +50,8 @@ type Notice struct {
 	Well bool             `json:"well,omitempty"` // it is well again
 	Run  int64            `json:"run,omitempty"`
 	Text string           `json:"text"`
+	// Command is the gate's own, which is to be told by.
+	Command []string `json:"command,omitempty"`
 }
 
 // Line is the notice in a line.
