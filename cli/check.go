@@ -45,16 +45,10 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		}
 		files = slices.DeleteFunc(files, func(f gates.File) bool { return !slices.Contains(names, f.Name) })
 	}
-	past, err := a.past()
+	found, err := a.checked(ctx, files, together)
 	if err != nil {
 		return err
 	}
-	found := gate.Findings{}
-	for _, f := range files {
-		found = append(found, a.findings(f, past)...)
-	}
-	found = append(found, together...)
-	found = append(found, a.machineFindings(ctx, files)...)
 	if a.json {
 		if err := a.out.printJSON(found); err != nil {
 			return err
@@ -67,6 +61,20 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 		return &exitError{status: exitFound}
 	}
 	return nil
+}
+
+// checked returns all findings about gates, with those that were found between them.
+func (a *app) checked(ctx context.Context, files []gates.File, together gate.Findings) (gate.Findings, error) {
+	past, err := a.past()
+	if err != nil {
+		return nil, err
+	}
+	found := gate.Findings{}
+	for _, f := range files {
+		found = append(found, a.findings(f, past)...)
+	}
+	found = append(found, together...)
+	return append(found, a.machineFindings(ctx, files)...), nil
 }
 
 // together returns what only shows when gates are seen together, and with how long their

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,7 +17,9 @@ import (
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/forecast"
+	"timegate/core/gate"
 	"timegate/core/words"
+	"timegate/gates"
 	"timegate/journal"
 	"timegate/watch"
 )
@@ -97,6 +100,28 @@ func (w *watched) Load(status control.Status) (*watch.Loaded, error) {
 	}
 	out.Past, err = a.pastDay(from)
 	return out, err
+}
+
+// Check implements [watch.Source]. What keeps a file from being read stands with its gate.
+func (w *watched) Check(ctx context.Context) ([]string, error) {
+	a := w.app
+	files, err := a.files()
+	if err != nil {
+		return nil, err
+	}
+	files = slices.DeleteFunc(files, func(f gates.File) bool { return f.Gate == nil })
+	together, err := a.together(files)
+	if err != nil {
+		return nil, err
+	}
+	found, err := a.checked(ctx, files, together)
+	var lines []string
+	for _, x := range found {
+		if x.Severity != gate.Note {
+			lines = append(lines, strings.TrimPrefix(x.Gate+": ", ": ")+x.Message)
+		}
+	}
+	return lines, err
 }
 
 // pastDay returns what was recorded from an instant on, and some of what came before.

@@ -73,6 +73,7 @@ type model struct {
 // What the program is told.
 type (
 	tickMsg   time.Time
+	foundMsg  []string
 	loadedMsg struct {
 		status control.Status
 		loaded *Loaded
@@ -103,6 +104,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.second()
 	case loadedMsg:
 		m.load(msg.status, msg.loaded)
+		return m, m.check()
+	case foundMsg:
+		m.found = msg
 	case itemsMsg:
 		for _, it := range msg {
 			m.take(it)
@@ -134,6 +138,17 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.key(msg)
 	}
 	return m, nil
+}
+
+// check looks for what is wrong or unwise, beside the view: it may take a while.
+func (m *model) check() tea.Cmd {
+	return func() tea.Msg {
+		list, err := m.source.Check(m.ctx)
+		if err != nil {
+			list = []string{err.Error()}
+		}
+		return foundMsg(list)
+	}
 }
 
 // second lets a second pass: the clock goes on, and what is shown is looked at again.

@@ -82,6 +82,7 @@ type state struct {
 	status control.Status
 	gone   string // why no keeper answers; "" while one does
 	loaded bool
+	found  []string // what is wrong or unwise about gates
 
 	day    calendar.Day
 	gates  []Gate

@@ -161,6 +161,9 @@ func (s *state) header(y *Style, width int) []string {
 	for _, t := range s.status.Troubles {
 		lines = append(lines, y.Warn("cannot tell "+words.Line(t.What))+": "+words.Line(t.Why))
 	}
+	for _, text := range s.found {
+		lines = append(lines, y.Warn("check")+": "+words.Line(text))
+	}
 	const most = 4 // lines of what is wrong
 	if len(lines) > most {
 		more := len(lines) - most + 1

@@ -20,6 +20,8 @@ type Source interface {
 	// keeper goes.
 	Follow(ctx context.Context, after int64, take func(control.Item) error) error
 	Load(status control.Status) (*Loaded, error)
+	// Check returns what is wrong or unwise about the gates that can be read, a line each.
+	Check(ctx context.Context) ([]string, error)
 	Activity(run int64) (Activity, bool)
 	Output(run int64) ([]byte, error)
 	Why(ctx context.Context, gate string) (string, error)

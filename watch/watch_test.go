@@ -44,6 +44,12 @@ func (f *fake) Follow(context.Context, int64, func(control.Item) error) error {
 	return control.ErrNoKeeper
 }
 func (f *fake) Load(control.Status) (*Loaded, error) { return bindery(), nil }
+func (f *fake) Check(context.Context) ([]string, error) {
+	if f.err != nil {
+		return nil, f.err
+	}
+	return []string{"glue-warm: /opt/larkspur/bin/glue-warm is\x1b[2J not there", "spool-reset and stock-count start the same"}, nil
+}
 func (f *fake) Activity(run int64) (Activity, bool) {
 	return Activity{Processor: time.Duration(run) * time.Second, Memory: 12e6, Output: 40, LastLine: "page 7\x1b[2J"}, true
 }
@@ -88,7 +94,9 @@ func status(now time.Time, running ...int64) control.Status {
 func shown(src Source, width, height int, style Style) *model {
 	m := &model{state: state{zone: calendar.UTC, host: "studio-laptop"}, style: style, source: src, ctx: context.Background()}
 	m.Update(tea.WindowSizeMsg{Width: width, Height: height})
-	m.Update(loadedMsg{status(monday(12, 10, 0), 5), bindery()})
+	if _, check := m.Update(loadedMsg{status(monday(12, 10, 0), 5), bindery()}); check != nil {
+		m.Update(check())
+	}
 	return m
 }
 
