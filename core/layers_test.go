@@ -33,6 +33,7 @@ var arrows = map[string]string{
 	"core/forecast":      "core/calendar core/gate core/phrase",
 	"core/replay":        "core/engine core/gate core/phrase",
 	"core/tell":          "core/calendar core/engine core/gate core/words",
+	"core/estate":        "core/gate core/phrase",
 	"core/rehearsal":     "core/calendar core/engine core/gate core/phrase core/words",
 	"journal":            "core/calendar core/engine core/phrase",
 	"workstation":        "core/calendar core/engine core/phrase",

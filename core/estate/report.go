@@ -1,0 +1,130 @@
+package estate
+
+import (
+	"crypto/ed25519"
+	"encoding/base64"
+	"time"
+
+	"timegate/core/gate"
+)
+
+// BundleState is what became of a bundle on a workstation.
+type BundleState string
+
+// The states.
+const (
+	Taken   BundleState = "taken"   // its gates are in force
+	Refused BundleState = "refused" // it is not taken; the code says why
+	Back    BundleState = "back"    // it was taken, and taken back because the keeper did not come up with it
+)
+
+// Report is what a workstation tells of itself: names of gates, results, codes of reasons
+// and figures, and nothing of what people do there.
+type Report struct {
+	Shop   string    `json:"shop"`
+	Host   string    `json:"host"`
+	Number int64     `json:"number"` // of the host's reports; it only grows
+	At     time.Time `json:"at"`
+
+	Version string   `json:"version"` // of its Time Gate
+	System  string   `json:"system"`  // such as linux/amd64
+	Groups  []string `json:"groups"`
+
+	Bundle   BundleReport `json:"bundle"`
+	Gates    int          `json:"gates"`
+	Broken   int          `json:"broken"` // of them
+	Running  int          `json:"running"`
+	Failed   int          `json:"failed"`             // runs since the bundle was taken
+	Next     *time.Time   `json:"next,omitempty"`     // the next due
+	Failures []Failure    `json:"failures,omitempty"` // the latest, newest first
+}
+
+// BundleReport is what became of a bundle.
+type BundleReport struct {
+	Number int64       `json:"number"` // 0 for none yet
+	State  BundleState `json:"state,omitempty"`
+	Code   string      `json:"code,omitempty"` // why it is refused or was taken back
+	At     *time.Time  `json:"at,omitempty"`
+}
+
+// Failure is a run that did not end well.
+type Failure struct {
+	Gate   string    `json:"gate"`
+	Run    int64     `json:"run"`
+	At     time.Time `json:"at"`
+	Result string    `json:"result"`
+	Code   string    `json:"code"` // of the reason
+	Status int       `json:"status,omitempty"`
+}
+
+// MostFailures is how many failures a report has at most.
+const MostFailures = 20
+
+// DecodeReport reads the body of a sealed report of a host. What is not as it should be, or
+// of another host, is an error.
+func DecodeReport(body []byte, shop, host string) (*Report, error) {
+	var r Report
+	if err := decode(body, &r); err != nil {
+		return nil, damaged("it is no report: %v", err)
+	}
+	switch {
+	case r.Shop != shop || r.Host != host:
+		return nil, damaged("it tells of %.80q in the shop %.80q", r.Host, r.Shop)
+	case r.Number < 1 || r.Gates < 0 || r.Broken < 0 || r.Failed < 0 || len(r.Failures) > MostFailures || len(r.Groups) > MostGroups:
+		return nil, damaged("its figures cannot be")
+	}
+	for _, f := range r.Failures {
+		if !gate.ValidName(f.Gate) {
+			return nil, damaged("it names %.80q as a gate", f.Gate)
+		}
+	}
+	return &r, nil
+}
+
+// MostGroups is in how many groups a workstation can be.
+const MostGroups = 32
+
+// Joining is how a workstation asks to be let in. It is sealed by its own key, which nobody
+// knows yet: an administrator compares the fingerprint.
+type Joining struct {
+	Shop   string    `json:"shop"`
+	Host   string    `json:"host"`
+	Key    string    `json:"key"` // base64
+	Groups []string  `json:"groups"`
+	At     time.Time `json:"at"`
+}
+
+// OpenJoining reads a sealed request of a host to be let in, and returns its key.
+func OpenJoining(raw []byte, shop, host string) (*Joining, ed25519.PublicKey, error) {
+	if len(raw) < len(sealMark)+1+signerSize {
+		return nil, nil, &SealError{"it is no whole sealed message"}
+	}
+	key := ed25519.PublicKey(raw[len(sealMark)+1:][:ed25519.PublicKeySize])
+	body, _, err := Unseal(ForJoining, raw, []ed25519.PublicKey{key}, 1)
+	if err != nil {
+		return nil, nil, err
+	}
+	var j Joining
+	if err := decode(body, &j); err != nil {
+		return nil, nil, damaged("it is no request to be let in: %v", err)
+	}
+	if j.Shop != shop || j.Host != host || j.Key != base64.StdEncoding.EncodeToString(key) || len(j.Groups) > MostGroups {
+		return nil, nil, damaged("it asks for %.80q in the shop %.80q, or for another key", j.Host, j.Shop)
+	}
+	return &j, key, nil
+}
+
+// ValidHost reports whether a name can be a workstation's: a label or labels of RFC 1123,
+// section 2.1. It stands in topics and paths.
+func ValidHost(name string) bool {
+	if name == "" || len(name) > 253 {
+		return false
+	}
+	for i, r := range name {
+		letter := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9'
+		if !letter && (i == 0 || r != '-' && r != '.') {
+			return false
+		}
+	}
+	return true
+}
