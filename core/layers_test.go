@@ -58,6 +58,7 @@ var arrows = map[string]string{
 	"chart":              "core/calendar core/forecast core/words",
 	"figures":            "",
 	"report":             "chart core/forecast",
+	"estate":             "core/estate gates home",
 	"tell":               "core/tell core/words home",
 	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",

@@ -216,3 +216,21 @@ func (s *Source) Gone(h home.Home) ([]string, error) {
 		return there
 	}), err
 }
+
+// SourceOf makes a source of files that did not come from a folder, by their paths within one.
+func SourceOf(from string, files map[string][]byte) *Source {
+	s := &Source{Dir: from, files: map[string]sourceFile{}}
+	for rel, data := range files {
+		s.files[rel] = sourceFile{data, 0o644}
+	}
+	return s
+}
+
+// Content returns what was read, by the paths within.
+func (s *Source) Content() map[string][]byte {
+	out := map[string][]byte{}
+	for rel, f := range s.files {
+		out[rel] = f.data
+	}
+	return out
+}

@@ -1,0 +1,143 @@
+//go:build linux
+
+package estate
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"timegate/workstation/here"
+	"timegate/workstation/wstest"
+)
+
+func TestMain(m *testing.M) {
+	if status, ok := Help(os.Args[1:]); ok { // the tests' program is the network's process, too
+		os.Exit(status)
+	}
+	os.Exit(m.Run())
+}
+
+// realBroker is a broker of its own, with TLS and passwords.
+type realBroker struct {
+	dir       string
+	port      int
+	authority []byte // PEM
+	cmd       *exec.Cmd
+}
+
+// startBroker starts one: maren may do all, a workstation may write its own topics alone.
+func startBroker(t testing.TB) *realBroker {
+	t.Helper()
+	program := wstest.Need(t, "mosquitto", "mosquitto")
+	dir, err := os.MkdirTemp("", "broker") // the broker gives up root's rights, and must get there
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	r := &realBroker{dir: dir, port: freePort(t)}
+	cert, key := r.certificate(t)
+	conf := fmt.Sprintf("per_listener_settings false\nlistener %d 127.0.0.1\ncertfile %s/cert.pem\nkeyfile %s/key.pem\nallow_anonymous false\npassword_file %s/passwords\nacl_file %s/acl\nmax_inflight_messages 100\nmax_queued_messages 1000\npersistence true\npersistence_location %s/\n",
+		r.port, dir, dir, dir, dir, dir)
+	for name, data := range map[string][]byte{"cert.pem": cert, "key.pem": key, "conf": []byte(conf), "passwords": nil,
+		"acl": []byte("user maren\ntopic readwrite #\n\npattern read timegate/+/bundle\npattern read timegate/+/release\npattern write timegate/+/host/%u/#\n")} {
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, user := range []string{"maren", "press-room", "front-desk", "studio-laptop"} {
+		wstest.Do(t, "mosquitto_passwd", "-b", filepath.Join(dir, "passwords"), user, "secret-"+user)
+	}
+	if err := os.Chmod(filepath.Join(dir, "passwords"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(dir, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	r.cmd = exec.Command(program, "-c", filepath.Join(dir, "conf"))
+	r.begin(t)
+	t.Cleanup(func() { r.cmd.Process.Kill(); r.cmd.Wait() })
+	return r
+}
+
+// begin starts the broker, and waits until it can be reached.
+func (r *realBroker) begin(t testing.TB) {
+	t.Helper()
+	r.cmd = exec.Command(r.cmd.Path, r.cmd.Args[1:]...)
+	if err := r.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	wstest.Await(t, "the broker", func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", r.port))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	})
+}
+
+// kill ends the broker at once.
+func (r *realBroker) kill() {
+	r.cmd.Process.Kill()
+	r.cmd.Wait()
+}
+
+func freePort(t testing.TB) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// certificate makes an authority, and a certificate of this machine that it has signed.
+func (r *realBroker) certificate(t testing.TB) (cert, key []byte) {
+	t.Helper()
+	make := func(c, parent *x509.Certificate, by *ecdsa.PrivateKey) ([]byte, *ecdsa.PrivateKey) {
+		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if by == nil {
+			by = k
+		}
+		der, err := x509.CreateCertificate(rand.Reader, c, parent, &k.PublicKey, by)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return der, k
+	}
+	root := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Larkspur Bindery"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	rootDER, rootKey := make(root, root, nil)
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, NotAfter: time.Now().Add(time.Hour)}
+	leafDER, leafKey := make(leaf, root, rootKey)
+	keyDER, err := x509.MarshalPKCS8PrivateKey(leafKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.authority = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: rootDER})
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leafDER}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER})
+}
+
+// reached is how somebody reaches the broker.
+func (r *realBroker) reached(user string) Broker {
+	return Broker{URL: fmt.Sprintf("mqtts://127.0.0.1:%d", r.port), Shop: "larkspur", Authority: r.authority, User: user, Password: []byte("secret-" + user)}
+}
+
+// startNetwork starts the network's process as a workstation does.
+func startNetwork(argument string, files []*os.File) (*os.Process, error) {
+	return here.StartSelf(here.SelfOrder{Args: []string{argument}, Files: files})
+}

@@ -1,0 +1,328 @@
+package estate
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime"
+	"time"
+
+	"timegate/core/estate"
+)
+
+// Keeper is what a workstation does with a bundle, and what it knows of itself.
+type Keeper interface {
+	// Apply brings a bundle's gates into force, all or nothing. An [*ApplyError] says why
+	// it does not.
+	Apply(b *estate.Bundle) error
+	// Confirm reports whether the keeper answers with the gates that were applied.
+	Confirm(ctx context.Context) error
+	// Back takes what was applied back.
+	Back() error
+	// Look fills in what a report tells of the gates; failures count from an instant on.
+	Look(ctx context.Context, r *estate.Report, since time.Time) error
+}
+
+// ApplyError is why a bundle is refused: a code for reports, and the reason for the log.
+type ApplyError struct {
+	Code string
+	Err  error
+}
+
+func (e *ApplyError) Error() string { return e.Err.Error() }
+func (e *ApplyError) Unwrap() error { return e.Err }
+
+// Store is where a workstation keeps what it must not forget.
+type Store interface {
+	Load(s *State) error // leaves it alone where there is none
+	Save(s *State) error
+	// Told keeps the last report as it was told.
+	Told(report []byte) error
+}
+
+// State is what a workstation must not forget.
+type State struct {
+	Number  int64               `json:"number"` // of the latest bundle that was taken or refused: none before it is ever taken
+	Bundle  estate.BundleReport `json:"bundle"`
+	Trial   int                 `json:"trial"` // how often the keeper has begun with a bundle that is not confirmed yet
+	Order   int64               `json:"order"` // of the latest release
+	Release *estate.Release     `json:"release,omitempty"`
+	Waiting []byte              `json:"waiting,omitempty"` // a sealed bundle that is not released yet
+	Reports int64               `json:"reports"`           // how many were made
+}
+
+// Station is a workstation's side of its estate.
+type Station struct {
+	Shop    string
+	Host    string
+	Groups  []string
+	Version string
+	Trust   []ed25519.PublicKey
+	Need    int // how many of them must have signed; 0 for one
+	Key     ed25519.PrivateKey
+	Keeper  Keeper
+	Store   Store
+	Publish func(topic string, payload []byte) // waits for nobody
+	Log     *slog.Logger
+	Times   Times
+
+	state State
+}
+
+// Times say how a workstation tells.
+type Times struct {
+	Gather time.Duration // from what has happened to the report of it
+	Pause  time.Duration // between two reports at least
+	Beat   time.Duration // between two reports at most
+	Answer time.Duration // how long a keeper may take to come up with a bundle
+}
+
+// UsualTimes are those of a workstation.
+var UsualTimes = Times{Gather: 10 * time.Second, Pause: 5 * time.Minute, Beat: 12 * time.Hour, Answer: 30 * time.Second}
+
+// mostTrials is how often a keeper may begin without coming up with a bundle.
+const mostTrials = 3
+
+// Run follows the estate until the context ends. changed tells that something has happened
+// on the workstation.
+func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-chan struct{}) error {
+	if err := s.Store.Load(&s.state); err != nil {
+		return err
+	}
+	if s.state.Trial > 0 {
+		s.tryAgain(ctx)
+	}
+	var last time.Time // a report was made
+	report := time.NewTimer(s.Times.Gather)
+	defer report.Stop()
+	soon := func() {
+		report.Reset(max(s.Times.Gather, s.Times.Pause-time.Since(last)))
+	}
+	waits := true // a report
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case m := <-messages:
+			switch decided, err := s.message(ctx, m); {
+			case err != nil:
+				s.Log.Warn("a message of the estate is not taken", "topic", m.Topic, "error", err)
+			case decided:
+				waits = true
+				report.Reset(s.Times.Gather)
+			}
+		case <-changed:
+			if !waits {
+				waits = true
+				soon()
+			}
+		case <-report.C:
+			if err := s.report(ctx); err != nil {
+				s.Log.Warn("nothing can be told to the estate", "error", err)
+			}
+			waits, last = false, time.Now()
+			report.Reset(s.Times.Beat)
+		}
+	}
+}
+
+// message takes a message of the network, which nobody has looked at. It reports whether
+// something is to be told at once.
+func (s *Station) message(ctx context.Context, m Message) (decided bool, err error) {
+	switch m.Topic {
+	case "":
+		if m.Up { // the broker may have died, and have forgotten both
+			return true, s.ask()
+		}
+		s.Log.Info("the estate's broker is not reached", "why", m.Trouble)
+		return false, nil
+	case bundleTopic:
+		return s.bundle(ctx, m.Payload)
+	case releaseTopic:
+		return s.release(ctx, m.Payload)
+	}
+	return false, errors.New("nothing is known of this topic")
+}
+
+// ask asks to be let in.
+func (s *Station) ask() error {
+	public, ok := s.Key.Public().(ed25519.PublicKey)
+	if !ok {
+		return errors.New("the workstation's key is no Ed25519 key")
+	}
+	body, err := json.Marshal(&estate.Joining{Shop: s.Shop, Host: s.Host, Key: base64.StdEncoding.EncodeToString(public), Groups: s.Groups, At: time.Now().UTC()})
+	if err != nil {
+		return err
+	}
+	raw, err := estate.Seal(estate.ForJoining, body, s.Key)
+	if err != nil {
+		return err
+	}
+	s.Publish(hostTopic+s.Host+joiningOf, raw)
+	return nil
+}
+
+func (s *Station) holder() estate.Holder {
+	return estate.Holder{Shop: s.Shop, Host: s.Host, Groups: s.Groups, Number: s.state.Number}
+}
+
+// open reads a sealed bundle.
+func (s *Station) open(raw []byte) (*estate.Bundle, error) {
+	body, _, err := estate.Unseal(estate.ForBundle, raw, s.Trust, s.Need)
+	if err != nil {
+		return nil, err
+	}
+	return estate.Unpack(body)
+}
+
+// bundle takes a sealed bundle, and keeps it until it is released.
+func (s *Station) bundle(ctx context.Context, raw []byte) (bool, error) {
+	b, err := s.open(raw)
+	if err != nil {
+		return false, err
+	}
+	if err := b.Refused(s.holder(), time.Now()); err != nil {
+		if fault, ok := errors.AsType[*estate.BundleError](err); ok && (fault.Code == estate.OldNumber || fault.Code == estate.NotForUs) {
+			return false, nil // the broker has kept it
+		}
+		return false, err
+	}
+	if w, err := s.open(s.state.Waiting); s.state.Waiting != nil && err == nil && w.Number > b.Number {
+		return false, fmt.Errorf("bundle %d comes after %d", b.Number, w.Number)
+	}
+	s.state.Waiting = raw
+	if err := s.Store.Save(&s.state); err != nil {
+		return false, err
+	}
+	return s.take(ctx)
+}
+
+// release takes a sealed release. Of those that the broker shows again, none is followed.
+func (s *Station) release(ctx context.Context, raw []byte) (bool, error) {
+	body, _, err := estate.Unseal(estate.ForRelease, raw, s.Trust, s.Need)
+	if err != nil {
+		return false, err
+	}
+	r, err := estate.DecodeRelease(body)
+	if err != nil {
+		return false, err
+	}
+	if r.Shop != s.Shop {
+		return false, fmt.Errorf("it is a release of the shop %.80q", r.Shop)
+	}
+	if r.Order <= s.state.Order {
+		return false, nil
+	}
+	s.state.Order, s.state.Release = r.Order, r
+	if err := s.Store.Save(&s.state); err != nil {
+		return false, err
+	}
+	return s.take(ctx)
+}
+
+// take takes the bundle that waits, once it is released for this workstation.
+func (s *Station) take(ctx context.Context) (bool, error) {
+	if s.state.Waiting == nil || s.state.Release == nil {
+		return false, nil
+	}
+	b, err := s.open(s.state.Waiting) // the keys may be others by now
+	if err != nil {
+		return false, err
+	}
+	r := s.state.Release
+	if r.Number != b.Number || !r.Reaches(s.Host) {
+		return false, nil
+	}
+	if err := b.Refused(s.holder(), time.Now()); err != nil {
+		fault, _ := errors.AsType[*estate.BundleError](err)
+		return true, s.decide(b.Number, estate.Refused, fault.Code)
+	}
+	// Whatever dies from here on, this number is never taken again.
+	now := time.Now().UTC()
+	s.state.Number, s.state.Waiting, s.state.Trial = b.Number, nil, 1
+	s.state.Bundle = estate.BundleReport{Number: b.Number, At: &now}
+	if err := s.Store.Save(&s.state); err != nil {
+		return false, err
+	}
+	if err := s.Keeper.Apply(b); err != nil {
+		s.Log.Warn("a bundle is refused", "number", b.Number, "error", err)
+		code := "apply"
+		if fault, ok := errors.AsType[*ApplyError](err); ok {
+			code = fault.Code
+		}
+		return true, s.decide(b.Number, estate.Refused, code)
+	}
+	return true, s.confirm(ctx)
+}
+
+// confirm looks whether the keeper comes up with what was applied, and takes it back where
+// it does not.
+func (s *Station) confirm(ctx context.Context) error {
+	wait, enough := context.WithTimeout(ctx, s.Times.Answer)
+	defer enough()
+	err := s.Keeper.Confirm(wait)
+	if ctx.Err() != nil {
+		return nil // the next keeper tries
+	}
+	if err == nil {
+		s.Log.Info("a bundle is taken", "number", s.state.Bundle.Number)
+		return s.decide(s.state.Bundle.Number, estate.Taken, "")
+	}
+	s.Log.Warn("the keeper does not come up with a bundle, which is taken back", "number", s.state.Bundle.Number, "error", err)
+	return errors.Join(s.Keeper.Back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
+}
+
+// tryAgain goes on with a bundle that a keeper before this one has not come up with.
+func (s *Station) tryAgain(ctx context.Context) {
+	s.state.Trial++
+	err := s.Store.Save(&s.state)
+	switch {
+	case err != nil:
+	case s.state.Trial > mostTrials:
+		err = errors.Join(s.Keeper.Back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
+	default:
+		err = s.confirm(ctx)
+	}
+	if err != nil {
+		s.Log.Warn("the estate's last bundle is not settled", "error", err)
+	}
+}
+
+// decide notes what became of a bundle.
+func (s *Station) decide(number int64, what estate.BundleState, code string) error {
+	now := time.Now().UTC()
+	s.state.Number, s.state.Trial, s.state.Waiting = max(s.state.Number, number), 0, nil
+	s.state.Bundle = estate.BundleReport{Number: number, State: what, Code: code, At: &now}
+	return s.Store.Save(&s.state)
+}
+
+// report tells of this workstation.
+func (s *Station) report(ctx context.Context) error {
+	s.state.Reports++
+	if err := s.Store.Save(&s.state); err != nil {
+		return err
+	}
+	r := &estate.Report{Shop: s.Shop, Host: s.Host, Number: s.state.Reports, At: time.Now().UTC(), Version: s.Version,
+		System: runtime.GOOS + "/" + runtime.GOARCH, Groups: s.Groups, Bundle: s.state.Bundle}
+	var since time.Time
+	if at := s.state.Bundle.At; at != nil && s.state.Bundle.State == estate.Taken {
+		since = *at
+	}
+	if err := s.Keeper.Look(ctx, r, since); err != nil {
+		return err
+	}
+	body, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	raw, err := estate.Seal(estate.ForReport, body, s.Key)
+	if err != nil {
+		return err
+	}
+	s.Publish(hostTopic+s.Host+reportOf, raw)
+	return s.Store.Told(body)
+}

@@ -1,0 +1,42 @@
+// Package estate carries what many workstations are given together, and what they tell of
+// it, over MQTT 5 (OASIS) and any broker that speaks it. It decides nothing
+// ([timegate/core/estate]), and trusts the broker with nothing: who owns it can delay, and
+// cannot change, forge or replay.
+//
+// On a workstation the network belongs to a process without rights ([Help]), which hands
+// over bounded messages that nobody has looked at; the keeper's own process speaks to no
+// network.
+package estate
+
+import (
+	"strings"
+
+	"timegate/core/estate"
+)
+
+// Topics of a shop, below "timegate/SHOP/". All but the echo are retained.
+const (
+	bundleTopic  = "bundle"  // the sealed bundle
+	releaseTopic = "release" // the sealed release of it
+	hostTopic    = "host/"   // HOST/report, HOST/on and HOST/joining
+	echoTopic    = "echo/"   // comes back to the one who sent it
+)
+
+// What a workstation says of itself.
+const (
+	reportOf  = "/report"  // a sealed report
+	onOf      = "/on"      // "on", or "off" as the broker says when the connection has broken
+	joiningOf = "/joining" // a sealed request to be let in
+)
+
+func root(shop string) string { return "timegate/" + shop + "/" }
+
+// hostOf returns the name and what is said of it, of a topic below a shop's.
+func hostOf(topic string) (host, what string, ok bool) {
+	rest, ok := strings.CutPrefix(topic, hostTopic)
+	if !ok {
+		return "", "", false
+	}
+	host, what, ok = strings.Cut(rest, "/")
+	return host, "/" + what, ok && estate.ValidHost(host)
+}
