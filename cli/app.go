@@ -22,6 +22,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/estate"
 	"timegate/gates"
 	"timegate/home"
 	"timegate/launch"
@@ -55,6 +56,9 @@ func Main(args []string) int {
 		return status
 	}
 	if status, ok := here.Help(args[1:]); ok {
+		return status
+	}
+	if status, ok := estate.Help(args[1:]); ok {
 		return status
 	}
 	if status, ok := tell.Help(args[1:]); ok {
@@ -102,6 +106,7 @@ func (a *app) root() *cli.Command {
 			a.keeperCommand(), a.openCommand(), a.stopCommand(), a.sendCommand(), a.pauseCommand(), a.resumeCommand(),
 			a.listCommand(), a.showCommand(), a.historyCommand(), a.outputCommand(), a.watchCommand(), a.reportCommand(), a.figuresCommand(),
 			a.startupCommand(), a.applyCommand(), a.signCommand(),
+			a.estateCommand(),
 			a.exportCommand(), a.importCommand(),
 			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.completionCommand(), a.helpCommand(),
 		},
@@ -119,6 +124,7 @@ const (
 	keepCommands    = "keep"
 	watchCommands   = "watch"
 	machineCommands = "whole machine"
+	estateCommands  = "many workstations"
 	otherCommands   = "other"
 )
 

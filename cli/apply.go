@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"os"
@@ -403,13 +404,9 @@ func (a *app) sign(_ context.Context, c *cli.Command) error {
 	if file == "" {
 		return usageError("say which key signs: --key FILE; to make one: timegate sign --new-key FILE")
 	}
-	text, err := os.ReadFile(file)
+	key, err := signingKey(file)
 	if err != nil {
-		return usageError("--key: %s cannot be read: %w", file, cause(err))
-	}
-	key, err := gates.PrivateKey(text)
-	if err != nil {
-		return usageError("--key: %s: %w", file, err)
+		return err
 	}
 	source, err := gates.ReadSource(dir, false)
 	if err != nil {
@@ -423,6 +420,19 @@ func (a *app) sign(_ context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintf(a.err, "%s %s in %s\n", a.err.good("signed"), plural(len(source.Gates()), "gate"), a.shortHome(source.Dir))
 	return nil
+}
+
+// signingKey reads a key that signs.
+func signingKey(file string) (ed25519.PrivateKey, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usageError("--key: %s cannot be read: %w", file, cause(err))
+	}
+	key, err := gates.PrivateKey(text)
+	if err != nil {
+		return nil, usageError("--key: %s: %w", file, err)
+	}
+	return key, nil
 }
 
 // newKey makes a key, and never writes over one that is there.

@@ -76,7 +76,7 @@ func examples(calls ...string) string { return strings.Join(calls, "\n") + "\n\n
 
 func rootHelp(b *strings.Builder, c *cli.Command) {
 	fmt.Fprintf(b, "timegate %s: %s\n\n  timegate [OPTIONS] COMMAND …\n", c.Version, c.Usage)
-	for _, group := range []string{tryCommands, sayCommands, foreseeCommands, keepCommands, watchCommands, machineCommands, otherCommands} {
+	for _, group := range []string{tryCommands, sayCommands, foreseeCommands, keepCommands, watchCommands, machineCommands, estateCommands, otherCommands} {
 		var rows [][2]string
 		for _, sub := range c.Commands {
 			if sub.Category == group && !sub.Hidden {

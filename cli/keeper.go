@@ -69,9 +69,12 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	}
 	defer machine.Close()
 	log := slog.New(slog.NewTextHandler(a.err, nil))
+	following := a.startStation(log, machine.Staged())
+	defer following.stop()
 	k := keeper.New(keeper.Options{Home: a.home, Version: version, Workstation: machine, Log: log, Turns: install.Watched() / 2, SetAside: c.Bool("set-aside"), Settle: here.Settle, Startup: a.startupForKeeper(), Telling: a.telling(machine.Staged()),
 		Ready: func() { tellManager(log, "READY=1") }, Turned: func() { tellManager(log, "WATCHDOG=1") },
 		Observe: func(ev engine.Event, decisions []engine.Decision) {
+			following.happened(decisions)
 			for _, d := range decisions {
 				log.Info(string(d.Kind), "gate", d.Gate, "run", d.Run, "result", string(d.Result), "reason", words.Reason(d.Reason))
 			}
@@ -81,6 +84,7 @@ func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
 	select {
 	case err := <-ended:
 		if errors.Is(err, keeper.ErrAgain) {
+			following.stop()
 			machine.Close()
 			return beginAgain()
 		}

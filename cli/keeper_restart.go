@@ -27,6 +27,11 @@ func (a *app) keeperRestart(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	return a.restartKeeper(ctx, &before)
+}
+
+// restartKeeper lets the keeper begin anew that told of itself before.
+func (a *app) restartKeeper(ctx context.Context, before *control.Status) error {
 	if before.Staged {
 		return usageError("a staged machine ends with its keeper: end it, and run it again")
 	}

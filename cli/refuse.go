@@ -28,8 +28,19 @@ var neverStarts = []string{"no-opening", "all-past"}
 // call an error is refused; warnings are shown. copied are the paths of
 // programs that are yet to be put there.
 func (a *app) refuse(c *cli.Command, files []gates.File, copied ...string) error {
+	errs, rest := a.refusals(files, c.Bool("later"), copied...)
+	a.printFindings(a.err, rest)
+	if len(errs) > 0 {
+		a.printFindings(a.err, errs)
+		return &exitError{exitWrong, fmt.Errorf("nothing was written")}
+	}
+	return nil
+}
+
+// refusals returns what keeps gates from being written, and what is said of them besides.
+// With may, what may come later is no reason.
+func (a *app) refusals(files []gates.File, may bool, copied ...string) (errs, rest gate.Findings) {
 	past, _ := a.past() // where nothing is known of it, nothing is said
-	var errs, rest gate.Findings
 	for _, f := range files {
 		for _, x := range a.findings(f, past) {
 			later := slices.Contains(yetToCome, x.Code) && (x.Code != "account" || a.home.Scope == gate.System)
@@ -37,7 +48,7 @@ func (a *app) refuse(c *cli.Command, files []gates.File, copied ...string) error
 			case f.Gate != nil && slices.Contains(copied, f.Gate.Run[0]) && x.Code == "target-missing":
 			case x.Severity != gate.SevereError && !(slices.Contains(neverStarts, x.Code) && f.Gate != nil && f.Gate.Enabled):
 				rest = append(rest, x)
-			case later && c.Bool("later"):
+			case later && may:
 				x.Severity = gate.Warning
 				rest = append(rest, x)
 			default:
@@ -48,10 +59,5 @@ func (a *app) refuse(c *cli.Command, files []gates.File, copied ...string) error
 			}
 		}
 	}
-	a.printFindings(a.err, rest)
-	if len(errs) > 0 {
-		a.printFindings(a.err, errs)
-		return &exitError{exitWrong, fmt.Errorf("nothing was written")}
-	}
-	return nil
+	return errs, rest
 }

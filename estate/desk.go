@@ -25,6 +25,7 @@ type Known struct {
 	// The latest bundle and its release, sealed: a broker that has died may have forgotten
 	// them.
 	Bundle  []byte `json:"bundle,omitempty"`
+	Before  []byte `json:"before,omitempty"` // the bundle before it
 	Release []byte `json:"release,omitempty"`
 }
 
@@ -334,14 +335,35 @@ func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, key
 	}
 	_, names := d.in(&b.Manifest)
 	next := &estate.Release{Shop: d.shop, Number: b.Number, Order: d.order(release), Reach: b.Reach(0, names), Began: now.UTC()}
+	d.mu.Lock()
+	before := d.sealed
+	d.mu.Unlock()
 	if err := d.conn.Publish(ctx, bundleTopic, raw, true); err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
+	if before != nil {
+		d.known.Before = before
+	}
 	d.takeBundle(raw)
 	d.known.Bundle = raw
 	d.mu.Unlock()
 	return next, d.send(ctx, next, keys)
+}
+
+// Before returns the bundle before the latest.
+func (d *Desk) Before() (*estate.Bundle, error) {
+	d.mu.Lock()
+	raw := d.known.Before
+	d.mu.Unlock()
+	if raw == nil {
+		return nil, errors.New("this desk knows no bundle before the latest")
+	}
+	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
+	if err != nil {
+		return nil, err
+	}
+	return estate.Unpack(body)
 }
 
 // next is the number of the next bundle, and order that of the next release: above all that

@@ -70,7 +70,8 @@ type Station struct {
 	Log     *slog.Logger
 	Times   Times
 
-	state State
+	state  State
+	failed int // runs, in the last report
 }
 
 // Times say how a workstation tells.
@@ -87,8 +88,8 @@ var UsualTimes = Times{Gather: 10 * time.Second, Pause: 5 * time.Minute, Beat: 1
 // mostTrials is how often a keeper may begin without coming up with a bundle.
 const mostTrials = 3
 
-// Run follows the estate until the context ends. changed tells that something has happened
-// on the workstation.
+// Run follows the estate until the context ends. changed tells that a run has not ended
+// well.
 func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-chan struct{}) error {
 	if err := s.Store.Load(&s.state); err != nil {
 		return err
@@ -116,10 +117,14 @@ func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-ch
 				report.Reset(s.Times.Gather)
 			}
 		case <-changed:
-			if !waits {
-				waits = true
+			switch {
+			case waits:
+			case s.failed == 0: // the first one may stop a wave
+				report.Reset(s.Times.Gather)
+			default:
 				soon()
 			}
+			waits = true
 		case <-report.C:
 			if err := s.report(ctx); err != nil {
 				s.Log.Warn("nothing can be told to the estate", "error", err)
@@ -315,6 +320,7 @@ func (s *Station) report(ctx context.Context) error {
 	if err := s.Keeper.Look(ctx, r, since); err != nil {
 		return err
 	}
+	s.failed = r.Failed
 	body, err := json.Marshal(r)
 	if err != nil {
 		return err

@@ -341,7 +341,10 @@ func TestJudge(t *testing.T) {
 	m.Plan.Limits = []Limit{{Of: Silent, Count: 1}}
 	r := &Release{Shop: "larkspur", Number: 7, Order: 1, Reach: math.MaxUint64, Began: began}
 	hosts := []Seen{{Host: "a"}, {Host: "b", On: true}, {Host: "c", On: true, Told: began.Add(-time.Hour)}, {Host: "d", Told: told, Last: good}}
-	if v := m.Judge(r, hosts, told); v.Do != Stop || v.Counts.Of[Silent] != 2 || v.Counts.Reached != 4 || v.Counts.Taken != 1 {
+	if v := m.Judge(r, hosts, told); v.Do == Stop {
+		t.Errorf("silent at once: %+v", v)
+	}
+	if v := m.Judge(r, hosts, told.Add(SilentAfter)); v.Do != Stop || v.Counts.Of[Silent] != 2 || v.Counts.Reached != 4 || v.Counts.Taken != 1 {
 		t.Errorf("silent: %+v", v)
 	}
 	if v := m.Judge(r, hosts[:1], began.AddDate(0, 0, 7)); v.Do != Wait {

@@ -81,8 +81,11 @@ type Measure string
 const (
 	Failed Measure = "failed" // runs of gates have failed since the bundle came
 	Broken Measure = "broken" // the bundle was refused, or taken back, or gates are broken
-	Silent Measure = "silent" // were on when the wave began, and have told nothing since
+	Silent Measure = "silent" // are on, and have told nothing [SilentAfter] the wave began
 )
+
+// SilentAfter is how long a workstation that is on may take to tell what became of a bundle.
+const SilentAfter = 10 * time.Minute
 
 // Limit stops the waves where a measure is above it.
 type Limit struct {
@@ -225,7 +228,7 @@ type Counts struct {
 }
 
 // Count counts how the workstations do that a release has reached.
-func (r *Release) Count(hosts []Seen) Counts {
+func (r *Release) Count(hosts []Seen, now time.Time) Counts {
 	c := Counts{Of: map[Measure]int{}}
 	for _, h := range hosts {
 		if Place(r.Shop, r.Number, h.Host) > r.Reach {
@@ -234,7 +237,7 @@ func (r *Release) Count(hosts []Seen) Counts {
 		c.Reached++
 		switch last := h.Last; {
 		case last == nil || last.Bundle.Number != r.Number:
-			if h.On && !h.Told.After(r.Began) {
+			if h.On && !h.Told.After(r.Began) && now.Sub(r.Began) > SilentAfter {
 				c.Of[Silent]++
 			}
 		case last.Bundle.State != Taken:
@@ -255,7 +258,7 @@ func (r *Release) Count(hosts []Seen) Counts {
 // Judge says what is to be done with a bundle that is released so far, by what its
 // workstations have told.
 func (m *Manifest) Judge(r *Release, hosts []Seen, now time.Time) Verdict {
-	c := r.Count(hosts)
+	c := r.Count(hosts, now)
 	for _, l := range m.Plan.Limits {
 		n, most := c.Of[l.Of], float64(l.Count)
 		if l.Share {

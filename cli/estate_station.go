@@ -1,0 +1,266 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/user"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"timegate/control"
+	"timegate/core/calendar"
+	"timegate/core/engine"
+	coreestate "timegate/core/estate"
+	"timegate/core/gate"
+	"timegate/estate"
+	"timegate/gates"
+	"timegate/journal"
+	"timegate/workstation"
+	"timegate/workstation/here"
+)
+
+// station is this workstation's side of its estate, beside a keeper.
+type station struct {
+	changed chan struct{} // a run has not ended well
+	stop    func()        // ends it, and waits for that
+}
+
+// startStation begins to follow the estate that the home belongs to; without one, and
+// on a staged machine, nothing is done. What is wrong with it is told, and keeps no gate from opening.
+func (a *app) startStation(log *slog.Logger, isStaged bool) *station {
+	out := &station{changed: make(chan struct{}, 1), stop: func() {}}
+	if isStaged {
+		return out
+	}
+	settings, err := estate.ReadSettings(a.home)
+	if errors.Is(err, estate.ErrNone) || err == nil && settings.Desk {
+		return out
+	}
+	var s *estate.Station
+	var broker estate.Broker
+	if err == nil {
+		broker, err = settings.BrokerOf(a.host)
+	}
+	if err == nil {
+		s, err = a.stationOf(settings, log)
+	}
+	if err != nil {
+		log.Warn("the estate is not followed", "error", err)
+		return out
+	}
+	link := &estate.Link{Start: a.startNetwork}
+	s.Publish = link.Publish
+	ctx, stop := context.WithCancel(context.Background())
+	const most = 4 // that wait; the network's process waits for the rest
+	messages := make(chan estate.Message, most)
+	var both sync.WaitGroup
+	both.Go(func() {
+		link.Run(ctx, broker, func(m estate.Message) {
+			select {
+			case messages <- m:
+			case <-ctx.Done():
+			}
+		})
+	})
+	both.Go(func() {
+		if err := s.Run(ctx, messages, out.changed); err != nil {
+			log.Warn("the estate is not followed any more", "error", err)
+		}
+	})
+	out.stop = func() { stop(); both.Wait() }
+	return out
+}
+
+// happened tells the station of runs that did not end well.
+func (s *station) happened(decisions []engine.Decision) {
+	for i := range decisions {
+		if !slices.Contains(badResults, decisions[i].Result) {
+			continue
+		}
+		select {
+		case s.changed <- struct{}{}:
+		default: // it knows
+		}
+		return
+	}
+}
+
+func (a *app) stationOf(settings *estate.Settings, log *slog.Logger) (*estate.Station, error) {
+	trust, err := settings.Keys()
+	if err != nil {
+		return nil, err
+	}
+	key, err := estate.HostKey(a.home)
+	if err != nil {
+		return nil, err
+	}
+	return &estate.Station{Shop: settings.Shop, Host: a.host, Groups: settings.Groups, Version: version, Trust: trust, Need: settings.Need, Key: key,
+		Keeper: &estateKeeper{app: a}, Store: estate.Files{Home: a.home}, Log: log, Times: estate.UsualTimes}, nil
+}
+
+// networkAccounts are whose rights the network's process has, where the keeper is root's: the
+// first that there is.
+var networkAccounts = []string{"timegate-network", "nobody"}
+
+// startNetwork starts the process that speaks to the network: with no rights that matter.
+func (a *app) startNetwork(argument string, files []*os.File) (*os.Process, error) {
+	o := here.SelfOrder{Args: []string{argument}, Env: []string{"PATH=/usr/bin:/bin"}, Files: files}
+	for _, name := range networkAccounts {
+		if os.Getuid() != 0 || o.As != nil {
+			break
+		}
+		if u, err := user.Lookup(name); err == nil {
+			uid, uidErr := strconv.ParseUint(u.Uid, 10, 32)
+			gid, gidErr := strconv.ParseUint(u.Gid, 10, 32)
+			if uidErr == nil && gidErr == nil {
+				o.As = &workstation.Account{UID: uint32(uid), GID: uint32(gid)}
+			}
+		}
+	}
+	if os.Getuid() == 0 && o.As == nil {
+		return nil, fmt.Errorf("there is no account without rights for the network (%s)", networkAccounts[0])
+	}
+	return here.StartSelf(o)
+}
+
+// estateKeeper brings bundles into force as apply does, and knows what reports tell.
+type estateKeeper struct {
+	app   *app
+	names []string // of the gates that were applied
+}
+
+// refusedBy makes the reason why a bundle is not taken.
+func refusedBy(code string, err error) error { return &estate.ApplyError{Code: code, Err: err} }
+
+// Apply implements [estate.Keeper].
+func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
+	a := k.app
+	source := gates.SourceOf(fmt.Sprintf("bundle %d of %s", b.Number, b.Shop), b.Content)
+	if err := source.CheckVars(a.host); err != nil {
+		return refusedBy("vars", err)
+	}
+	before, err := a.files()
+	if err != nil {
+		return refusedBy("gates", err)
+	}
+	plan, err := source.Plan(a.home, true)
+	if err != nil {
+		return refusedBy("gates", err)
+	}
+	after, err := plan.Files(a.env())
+	if err != nil {
+		return refusedBy("gates", err)
+	}
+	changes := a.gateChanges(plan, before, after)
+	if errs, _ := a.refusals(changedFiles(source, changes, after), false, copiedScripts(plan)...); len(errs) > 0 {
+		return refusedBy(errs[0].Code, errs)
+	}
+	k.names = nil
+	for name := range source.Gates() {
+		k.names = append(k.names, name)
+	}
+	if len(plan.Changes())+len(plan.Others()) == 0 {
+		return nil
+	}
+	if err := a.commit(plan, a.now()); err != nil {
+		return refusedBy("write", err)
+	}
+	return nil
+}
+
+// Confirm implements [estate.Keeper].
+func (k *estateKeeper) Confirm(ctx context.Context) error {
+	const between = 200 * time.Millisecond
+	for {
+		s, err := k.app.client.Status(ctx)
+		if err == nil {
+			err = k.missing(&s)
+		}
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(between):
+		}
+	}
+}
+
+// missing reports a gate that was applied and is not in force.
+func (k *estateKeeper) missing(s *control.Status) error {
+	for _, f := range s.Broken.Errors() {
+		return errors.New(f.Error())
+	}
+	for _, name := range k.names {
+		if _, there := s.Gates[name]; !there {
+			return fmt.Errorf("the gate %s is not in force", name)
+		}
+	}
+	return nil
+}
+
+// Back implements [estate.Keeper].
+func (k *estateKeeper) Back() error {
+	plan, err := gates.Undo(k.app.home)
+	switch {
+	case err != nil:
+		return err
+	case !plan.FromSource():
+		return errors.New("the last change of the gates was another")
+	}
+	return k.app.commit(plan, k.app.now())
+}
+
+// badResults are those of runs that a report tells of.
+var badResults = []engine.Result{engine.ResultFailed, engine.ResultOverran, engine.ResultRefused, engine.ResultLost}
+
+// Look implements [estate.Keeper].
+func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since time.Time) error {
+	s, err := k.app.client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	broken := map[string]bool{}
+	for _, f := range s.Broken {
+		broken[f.Gate] = true
+	}
+	r.Gates, r.Broken, r.Running, r.Next = len(s.Gates), len(broken), s.Running, s.Next
+	j, err := k.app.reader()
+	if err != nil || j == nil {
+		return err
+	}
+	defer j.Close()
+	if !since.IsZero() {
+		const most = 1000
+		list, err := j.History(journal.Filter{Since: calendar.InstantOf(since), Results: badResults, Limit: most})
+		if err != nil {
+			return err
+		}
+		r.Failed = len(list)
+	}
+	list, err := j.History(journal.Filter{Results: badResults, Limit: coreestate.MostFailures})
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		if !gate.ValidName(e.Gate) {
+			continue
+		}
+		at := e.Ended
+		if at == 0 {
+			at = e.Decided
+		}
+		why := e.Outcome
+		if why.Code == "" {
+			why = e.Reason
+		}
+		r.Failures = append(r.Failures, coreestate.Failure{Gate: e.Gate, Run: e.Run, At: at.Time().UTC(), Result: string(e.Result), Code: string(why.Code), Status: e.Exit})
+	}
+	return nil
+}

@@ -1,0 +1,241 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+
+	"timegate/workstation/wstest"
+)
+
+// listedHost is what the list tells of a workstation.
+type listedHost struct {
+	Host   string
+	State  string
+	Report *struct {
+		Gates, Failed int
+		Bundle        struct {
+			Number      int
+			State, Code string
+		}
+	}
+}
+
+// bindery is an estate of real keepers, each on a workstation of its own name, and a desk.
+type bindery struct {
+	t   *testing.T
+	dir string
+	url string
+}
+
+// call calls the program on a workstation, which has a name of its own.
+func (b *bindery) call(host string, args ...string) (string, int) {
+	b.t.Helper()
+	cmd := b.command(host, args...)
+	out, _ := cmd.CombinedOutput()
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+func (b *bindery) command(host string, args ...string) *exec.Cmd {
+	cmd := exec.Command("unshare", slices.Concat([]string{"--uts", "sh", "-c", "hostname " + host + " && exec \"$@\"", "sh", program, "--plain", "--home", filepath.Join(b.dir, host)}, args)...)
+	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + b.dir, "TZ=Europe/London"}
+	return cmd
+}
+
+// must calls the program, which must end well and say something.
+func (b *bindery) must(want, host string, args ...string) string {
+	b.t.Helper()
+	out, status := b.call(host, args...)
+	if status != 0 || !strings.Contains(out, want) {
+		b.t.Fatalf("%s: %s: status %d, want %q:\n%s", host, strings.Join(args, " "), status, want, out)
+	}
+	return out
+}
+
+// keep lets a workstation's keeper run.
+func (b *bindery) keep(host string) {
+	b.t.Helper()
+	keeper := b.command(host, "keeper", "run")
+	keeper.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := keeper.Start(); err != nil {
+		b.t.Fatal(err)
+	}
+	b.t.Cleanup(func() { syscall.Kill(-keeper.Process.Pid, syscall.SIGKILL); keeper.Wait() })
+	wstest.Await(b.t, "the keeper of "+host, func() bool { _, status := b.call(host, "keeper", "status"); return status == 0 })
+}
+
+// writes writes a file of the folder of gates.
+func (b *bindery) writes(name, text string) {
+	b.t.Helper()
+	path := filepath.Join(b.dir, "folder", name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		b.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o755); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// startOpenBroker starts a broker on the loopback network.
+func startOpenBroker(t *testing.T) (url string) {
+	t.Helper()
+	mosquitto := wstest.Need(t, "mosquitto", "mosquitto")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	l.Close()
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	conf := filepath.Join(t.TempDir(), "conf")
+	if err := os.WriteFile(conf, []byte("listener "+port+" 127.0.0.1\nallow_anonymous true\nuser root\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	broker := exec.Command(mosquitto, "-c", conf)
+	if err := broker.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { broker.Process.Kill(); broker.Wait() })
+	wstest.Await(t, "the broker", func() bool {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	})
+	return "mqtt://" + address
+}
+
+// TestEstateCommands: workstations join, are let in, and get a bundle; one that fails is
+// held, and taken back; one that cannot be on a workstation is refused there, and what was
+// there stays.
+func TestEstateCommands(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) { // root, who may give workstations names
+		return
+	}
+	b := &bindery{t, t.TempDir(), startOpenBroker(t)}
+	key := filepath.Join(b.dir, "larkspur.key")
+	b.must("", "desk", "sign", "--new-key", key)
+	b.must("", "desk", "estate", "join", b.url, "--shop", "larkspur", "--trust", key+".pub", "--desk")
+	b.must("none was published", "desk", "estate", "status")
+	hosts := []string{"front-desk", "press-room"}
+	for _, host := range hosts {
+		shown := b.must(host, host, "estate", "join", b.url, "--shop", "larkspur", "--trust", key+".pub", "--group", "printing")
+		b.keep(host)
+		finger := regexp.MustCompile(`[0-9a-f]{4}(-[0-9a-f]{4}){9}`).FindString(shown)
+		wstest.Await(t, host+" to ask", func() bool {
+			out, _ := b.call("desk", "estate", "show", host)
+			return finger != "" && strings.Contains(out, finger)
+		})
+		b.must(finger, "desk", "estate", "accept", host, "--yes")
+	}
+	list := func() []listedHost {
+		t.Helper()
+		var rows []listedHost
+		if err := json.Unmarshal([]byte(b.must("", "desk", "--json", "estate", "list")), &rows); err != nil {
+			t.Fatal(err)
+		}
+		return rows
+	}
+	has := func(number int, state, code string) func() bool {
+		return func() bool {
+			for _, h := range list() {
+				if h.State != "on" || h.Report == nil || h.Report.Bundle.Number != number || h.Report.Bundle.State != state || h.Report.Bundle.Code != code {
+					return false
+				}
+			}
+			return true
+		}
+	}
+	const gate = "about = \"Log the press room's humidity\"\nrun = [\"{scripts}/humidity-log\"]\nopens = [\"signal now\"]\n"
+	b.writes("gates/humidity-log.toml", gate)
+	b.writes("scripts/humidity-log", "#!/bin/sh\necho \"$(uname -n): 52 %\"\n")
+	publish := []string{"estate", "publish", filepath.Join(b.dir, "folder"), "--key", key, "--yes"}
+	b.must("all waves have begun", "desk", append(publish, "--waves", "1,rest", "--after", "1s")...)
+	wstest.Await(t, "the first bundle", has(1, "taken", ""))
+	b.must("started", "press-room", "send", "now")
+	wstest.Await(t, "its run", func() bool {
+		out, _ := b.call("press-room", "output", "humidity-log")
+		return strings.Contains(out, "press-room: 52 %")
+	})
+	b.must("humidity-log", "front-desk", "list")
+
+	// A bundle whose gate fails: the wave stops, and the rest never gets it.
+	b.writes("scripts/humidity-log", "#!/bin/sh\nexit 4\n")
+	b.writes("gates/humidity-log.toml", strings.Replace(gate, "signal now", "every 1s", 1))
+	out, status := b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
+	if status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1 workstations") {
+		t.Errorf("a wave that fails: status %d\n%s", status, out)
+	}
+	b.must("held", "desk", "estate", "status")
+	with2 := 0
+	for _, h := range list() {
+		if h.Report.Bundle.Number == 2 {
+			with2++
+			if h.Report.Failed == 0 {
+				t.Errorf("no run has failed: %+v", h.Report)
+			}
+		}
+	}
+	if with2 != 1 {
+		t.Errorf("%d workstations have the bundle that is held", with2)
+	}
+	b.must("with the content of bundle 1", "desk", "estate", "back", "--key", key, "--yes")
+	wstest.Await(t, "the content before", has(3, "taken", ""))
+	b.must("signal now", "press-room", "show", "humidity-log")
+	b.must("signal now", "front-desk", "show", "humidity-log")
+
+	// A program that is not there: refused with the code, and nothing changes.
+	b.writes("gates/humidity-log.toml", strings.Replace(gate, "{scripts}/humidity-log", "/opt/larkspur/bin/not-there", 1))
+	b.must("has begun", "desk", append(publish, "--waves", "rest", "--first-only")...)
+	wstest.Await(t, "that it is refused", has(4, "refused", "target-missing"))
+	b.must("/scripts/humidity-log", "press-room", "list")
+	if told := b.must(`"code": "target-missing"`, "press-room", "estate", "privacy"); strings.Contains(told, "/opt/larkspur") || strings.Contains(told, b.dir) {
+		t.Errorf("paths are told: %s", told)
+	}
+	b.must("has begun anew", "press-room", "estate", "leave", "--yes")
+	b.must("humidity-log", "press-room", "list")
+	if out, status := b.call("press-room", "estate", "privacy"); status != 2 || !strings.Contains(out, "belongs to no estate") {
+		t.Errorf("after leaving: status %d, %s", status, out)
+	}
+	for args, want := range map[string]string{
+		"estate join mqtt://broker.larkspur.example --shop larkspur --trust KEY.pub":       "not encrypted",
+		"estate join URL --shop Larkspur --trust KEY.pub":                                  "no name of a shop",
+		"estate join URL --shop larkspur":                                                  "--trust FILE.pub",
+		"estate join URL --shop larkspur --trust KEY":                                      "private key",
+		"estate join URL --shop larkspur --trust KEY.pub --need 2":                         "2 keys must have signed, and 1 are trusted",
+		"estate join URL --shop larkspur --trust KEY.pub --group A":                        "no name of a group",
+		"estate join URL --shop larkspur --trust KEY.pub --password-file /not/there":       "/not/there",
+		"estate publish /not/there --key KEY":                                              "no folder",
+		"estate hold":                                                                      "--key FILE",
+		"estate status":                                                                    "belongs to no estate",
+		fmt.Sprintf("estate publish %s --key KEY --waves 1,2 --yes", b.dir+"/folder"):      "the rest",
+		fmt.Sprintf("estate publish %s --key KEY --stop-if slow>1 --yes", b.dir+"/folder"): "no limit",
+		fmt.Sprintf("estate publish %s --key KEY --after soon --yes", b.dir+"/folder"):     "--after",
+		fmt.Sprintf("estate publish %s --key /not/there --yes", b.dir+"/folder"):           "cannot be read",
+		fmt.Sprintf("estate publish %s --key KEY --yes", b.dir):                            "no gate file",
+		"estate list --only odd":                                                           "write one of",
+		"estate show":                                                                      "the name of the workstation is missing",
+	} {
+		args = strings.NewReplacer("KEY", key, "URL", b.url).Replace(args)
+		if out, status := b.call("studio-laptop", strings.Fields(args)...); status != 2 || !strings.Contains(out, want) {
+			t.Errorf("%s: status %d, want 2 and %q:\n%s", args, status, want, out)
+		}
+	}
+}
