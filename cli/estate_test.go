@@ -176,10 +176,28 @@ func TestEstateCommands(t *testing.T) {
 	})
 	b.must("humidity-log", "front-desk", "list")
 
+	// Before the next one, the workstations say what it would change: nothing else changes.
+	forecast := []string{"estate", "forecast", filepath.Join(b.dir, "folder"), "--key", key}
+	b.writes("gates/glue-warm.toml", "run = [\"{scripts}/humidity-log\"]\nopens = [\"every 1s\"]\n[needs]\npaths = [\"/media/vault-of-the-bindery\"]\n")
+	out, status := b.call("desk", forecast...)
+	if status != 3 || !strings.Contains(out, "on 2 of 2: glue-warm needs /media/vault-of-the-bindery, which is not there") || !strings.Contains(out, "start") || !strings.Contains(out, "front-desk, press-room") {
+		t.Errorf("a forecast: status %d\n%s", status, out)
+	}
+	b.writes("gates/glue-warm.toml", "run = [\"/opt/larkspur/bin/not-there\"]\nopens = [\"boot\"]\n")
+	if out, status := b.call("desk", forecast...); status != 3 || !strings.Contains(out, "on 2 of 2: refused, for glue-warm: target-missing") {
+		t.Errorf("a forecast of what would be refused: status %d\n%s", status, out)
+	}
+	if out, _ := b.call("press-room", "list"); strings.Contains(out, "glue-warm") {
+		t.Errorf("a trial has changed something:\n%s", out)
+	}
+	if err := os.Remove(filepath.Join(b.dir, "folder/gates/glue-warm.toml")); err != nil {
+		t.Fatal(err)
+	}
+
 	// A bundle whose gate fails: the wave stops, and the rest never gets it.
 	b.writes("scripts/humidity-log", "#!/bin/sh\nexit 4\n")
 	b.writes("gates/humidity-log.toml", strings.Replace(gate, "signal now", "every 1s", 1))
-	out, status := b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
+	out, status = b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
 	if status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1 workstations") {
 		t.Errorf("a wave that fails: status %d\n%s", status, out)
 	}

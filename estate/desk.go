@@ -22,6 +22,7 @@ type Known struct {
 	Hosts  map[string]ed25519.PublicKey `json:"hosts"`
 	Number int64                        `json:"number"` // of a bundle
 	Order  int64                        `json:"order"`  // of a release
+	Trial  int64                        `json:"trial"`  // of a bundle that was only tried out
 	// The latest bundle and its release, sealed: a broker that has died may have forgotten
 	// them.
 	Bundle  []byte `json:"bundle,omitempty"`
@@ -48,7 +49,13 @@ type Desk struct {
 	bundle  *estate.Bundle
 	sealed  []byte // the bundle, as it came
 	release *estate.Release
+
+	forecasts map[string]*estate.Forecast // by host
+	tried     int64                       // the number of the latest trial that somebody has tried out
 }
+
+// signers are keys that sign.
+type signers = []ed25519.PrivateKey
 
 // Host is a workstation as it is seen.
 type Host struct {
@@ -62,10 +69,10 @@ type Host struct {
 // Open connects an administrator to a broker, and waits until all that it has kept is there,
 // or the context ends. The desk stays open until it is closed.
 func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, known *Known) (*Desk, error) {
-	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), known: known, raw: map[string][]byte{}, hosts: map[string]*Host{}}
+	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), known: known, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
 	d.echo = echoTopic + rand.Text()
 	b.Host, b.Client = "", "timegate-"+rand.Text()
-	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, d.echo}
+	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, d.echo}
 	up := make(chan struct{}, 1)
 	conn, err := Connect(context.WithoutCancel(ctx), b, func(m Message) {
 		if m.Up {
@@ -243,16 +250,33 @@ func (d *Desk) takeHost(name, what string, raw []byte) {
 		}
 	case reportOf:
 		d.takeReport(h, raw)
+	case forecastOf:
+		if err := d.takeForecast(h, raw); err != nil && h.In {
+			h.Wrong = err.Error()
+		}
 	}
+}
+
+// fromHost returns the body of what a workstation has sealed, with the key that it was let in
+// with.
+func (d *Desk) fromHost(purpose estate.Purpose, h *Host, raw []byte) ([]byte, error) {
+	if !h.In {
+		return nil, errors.New("it was not let in")
+	}
+	body, _, err := estate.Unseal(purpose, raw, []ed25519.PublicKey{h.Key}, 1)
+	if err != nil {
+		return nil, fmt.Errorf("its %s is not signed with the key that it was let in with", purpose)
+	}
+	return body, nil
 }
 
 func (d *Desk) takeReport(h *Host, raw []byte) {
 	if !h.In {
 		return
 	}
-	body, _, err := estate.Unseal(estate.ForReport, raw, []ed25519.PublicKey{h.Key}, 1)
+	body, err := d.fromHost(estate.ForReport, h, raw)
 	if err != nil {
-		h.Wrong = "its report is not signed with the key that it was let in with"
+		h.Wrong = err.Error()
 		return
 	}
 	r, err := estate.DecodeReport(body, d.shop, h.Host)
@@ -312,11 +336,16 @@ func (d *Desk) Accept(name string) (ed25519.PublicKey, error) {
 	if report, there := d.raw[hostTopic+name+reportOf]; there {
 		d.takeReport(h, report)
 	}
+	if f, there := d.raw[hostTopic+name+forecastOf]; there {
+		if err := d.takeForecast(h, f); err != nil {
+			return nil, err
+		}
+	}
 	return h.Key, nil
 }
 
 // Publish makes a bundle the shop's, with a number of its own, and lets its first wave begin.
-func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, keys []ed25519.PrivateKey) (*estate.Release, error) {
+func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, keys signers) (*estate.Release, error) {
 	last, release := d.Bundle()
 	b.Shop, b.Number, b.Made = d.shop, d.next(last), now.UTC()
 	body, err := b.Pack()
@@ -394,7 +423,7 @@ func (d *Desk) trusted(purpose estate.Purpose, raw []byte) error {
 }
 
 // send publishes a release.
-func (d *Desk) send(ctx context.Context, r *estate.Release, keys []ed25519.PrivateKey) error {
+func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error {
 	body, err := json.Marshal(r)
 	if err != nil {
 		return err
@@ -420,7 +449,7 @@ func (d *Desk) send(ctx context.Context, r *estate.Release, keys []ed25519.Priva
 var errNoBundle = errors.New("no bundle was published yet")
 
 // Hold lets nobody else take the bundle; Go lets it come further, with the wave as it was.
-func (d *Desk) Hold(ctx context.Context, held bool, why string, now time.Time, keys []ed25519.PrivateKey) (*estate.Release, error) {
+func (d *Desk) Hold(ctx context.Context, held bool, why string, now time.Time, keys signers) (*estate.Release, error) {
 	b, r := d.Bundle()
 	if b == nil || r == nil {
 		return nil, errNoBundle
@@ -444,7 +473,7 @@ func (d *Desk) Judge(now time.Time) (estate.Verdict, error) {
 }
 
 // Step does with the bundle what is to be done now, and says what that was.
-func (d *Desk) Step(ctx context.Context, now time.Time, keys []ed25519.PrivateKey) (estate.Verdict, error) {
+func (d *Desk) Step(ctx context.Context, now time.Time, keys signers) (estate.Verdict, error) {
 	v, err := d.Judge(now)
 	b, r := d.Bundle()
 	switch {

@@ -61,6 +61,19 @@ func (k *fakeKeeper) Back() error {
 	return nil
 }
 
+func (k *fakeKeeper) Forecast(_ context.Context, b *estate.Bundle, f *estate.Forecast) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.refuse != "" {
+		return errors.New("it cannot be")
+	}
+	f.Days = 7
+	for range b.Content {
+		f.Gates = append(f.Gates, estate.GateForecast{Gate: "vault-copy", Change: "added", New: 21})
+	}
+	return nil
+}
+
 func (k *fakeKeeper) Look(_ context.Context, r *estate.Report, _ time.Time) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -291,7 +304,7 @@ func run(t *testing.T, r *realBroker, host string, k *fakeKeeper, m *memory) *ru
 	ctx, cancel := context.WithCancel(context.Background())
 	link := &Link{Start: startNetwork}
 	b := r.reached(host)
-	b.Host, b.Client, b.Topics = host, "timegate-"+host, []string{bundleTopic, releaseTopic}
+	b.Host, b.Client, b.Topics = host, "timegate-"+host, []string{bundleTopic, releaseTopic, trialTopic}
 	out := &running{k, m, make(chan struct{}, 1), nil}
 	messages := make(chan Message, 16)
 	var both sync.WaitGroup
@@ -353,6 +366,16 @@ func TestEstate(t *testing.T) {
 	}
 	if _, err := d.Accept("studio-laptop"); err == nil {
 		t.Error("one that does not ask is let in")
+	}
+	// A trial changes nothing, and is tried out once by each.
+	trial := &estate.Bundle{Manifest: estate.Manifest{Expires: time.Now().Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}}, Content: map[string][]byte{"gates/vault-copy.toml": []byte("run = [\"/bin/true\"]\n")}}
+	if err := d.Try(t.Context(), trial, time.Now(), maren); err != nil {
+		t.Fatal(err)
+	}
+	wstest.Await(t, "both to have tried it", func() bool { said, on, all := d.Tried(&trial.Manifest); return len(said) == 2 && on == 2 && all == 2 })
+	said, _, _ := d.Tried(&trial.Manifest)
+	if sum := estate.Sum(said); len(sum) != 1 || sum[0].Text != "3 more starts a day" || len(sum[0].Hosts) != 2 {
+		t.Errorf("the trial says %+v", sum)
 	}
 	plan := estate.Plan{Waves: []estate.Wave{{Count: 1}, {Rest: true}}, After: time.Hour, Limits: []estate.Limit{{Of: estate.Failed}, {Of: estate.Broken}}}
 	publish := func(plan estate.Plan) *estate.Release {

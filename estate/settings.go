@@ -145,7 +145,7 @@ func (s *Settings) BrokerOf(host string) (Broker, error) {
 	}
 	b.Password = bytes.TrimRight(b.Password, "\r\n")
 	if !s.Desk {
-		b.Host, b.Client, b.Topics = host, "timegate-"+s.Shop+"-"+host, []string{bundleTopic, releaseTopic}
+		b.Host, b.Client, b.Topics = host, "timegate-"+s.Shop+"-"+host, []string{bundleTopic, releaseTopic, trialTopic}
 	}
 	return b, b.Check()
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"sync"
 	"time"
 
 	"timegate/core/estate"
@@ -23,6 +24,8 @@ type Keeper interface {
 	Confirm(ctx context.Context) error
 	// Back takes what was applied back.
 	Back() error
+	// Forecast says what a bundle would change here, by the last days. It may take minutes.
+	Forecast(ctx context.Context, b *estate.Bundle, f *estate.Forecast) error
 	// Look fills in what a report tells of the gates; failures count from an instant on.
 	Look(ctx context.Context, r *estate.Report, since time.Time) error
 }
@@ -53,6 +56,7 @@ type State struct {
 	Release *estate.Release     `json:"release,omitempty"`
 	Waiting []byte              `json:"waiting,omitempty"` // a sealed bundle that is not released yet
 	Reports int64               `json:"reports"`           // how many were made
+	Tried   int64               `json:"tried"`             // of the latest trial
 }
 
 // Station is a workstation's side of its estate.
@@ -72,6 +76,7 @@ type Station struct {
 
 	state  State
 	failed int // runs, in the last report
+	trials chan *estate.Bundle
 }
 
 // Times say how a workstation tells.
@@ -97,6 +102,10 @@ func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-ch
 	if s.state.Trial > 0 {
 		s.tryAgain(ctx)
 	}
+	s.trials = make(chan *estate.Bundle, 1)
+	var trying sync.WaitGroup
+	defer trying.Wait()
+	trying.Go(func() { s.tryOut(ctx) })
 	var last time.Time // a report was made
 	report := time.NewTimer(s.Times.Gather)
 	defer report.Stop()
@@ -149,6 +158,8 @@ func (s *Station) message(ctx context.Context, m Message) (decided bool, err err
 		return s.bundle(ctx, m.Payload)
 	case releaseTopic:
 		return s.release(ctx, m.Payload)
+	case trialTopic:
+		return false, s.trial(m.Payload)
 	}
 	return false, errors.New("nothing is known of this topic")
 }

@@ -18,15 +18,17 @@ import (
 const (
 	bundleTopic  = "bundle"  // the sealed bundle
 	releaseTopic = "release" // the sealed release of it
-	hostTopic    = "host/"   // HOST/report, HOST/on and HOST/joining
+	trialTopic   = "trial"   // a sealed bundle that is only tried out
+	hostTopic    = "host/"   // HOST/report, HOST/on, HOST/joining and HOST/forecast
 	echoTopic    = "echo/"   // comes back to the one who sent it
 )
 
 // What a workstation says of itself.
 const (
-	reportOf  = "/report"  // a sealed report
-	onOf      = "/on"      // "on", or "off" as the broker says when the connection has broken
-	joiningOf = "/joining" // a sealed request to be let in
+	reportOf   = "/report"   // a sealed report
+	onOf       = "/on"       // "on", or "off" as the broker says when the connection has broken
+	joiningOf  = "/joining"  // a sealed request to be let in
+	forecastOf = "/forecast" // a sealed forecast
 )
 
 func root(shop string) string { return "timegate/" + shop + "/" }

@@ -1,0 +1,281 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	coreestate "timegate/core/estate"
+	"timegate/core/words"
+	"timegate/estate"
+	"timegate/gates"
+	"timegate/home"
+	"timegate/workstation"
+	"timegate/workstation/here"
+)
+
+// Forecast implements [estate.Keeper]: another process plays the last days through the
+// bundle's gates, when nobody else wants the processor.
+func (k *estateKeeper) Forecast(ctx context.Context, b *coreestate.Bundle, f *coreestate.Forecast) error {
+	body, err := b.Pack()
+	if err != nil {
+		return err
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(k.app.home.State, "estate", "trial.bundle")
+	if err := home.Replace(file, body, 0o600); err != nil {
+		return home.Wrap(file, err)
+	}
+	defer os.Remove(file)
+	const most = 4 << 20
+	var out bytes.Buffer
+	done := make(chan workstation.Exit, 1)
+	p, err := here.Starter{}.Start(workstation.Order{Argv: append(append([]string{program}, k.app.sameHome()...), "estate", "trial", file), Folder: "/", Env: os.Environ(), Low: true,
+		Print: func(piece []byte) {
+			if out.Len()+len(piece) <= most {
+				out.Write(piece)
+			}
+		},
+		Done: func(x workstation.Exit) { done <- x }})
+	if err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+		return errors.Join(ctx.Err(), p.End("KILL"))
+	case x := <-done:
+		if x.Status != 0 || x.Signal != "" {
+			return fmt.Errorf("the trial ended with status %d %s: %.300s", x.Status, x.Signal, words.Line(out.String()))
+		}
+	}
+	var said coreestate.Forecast
+	if err := json.Unmarshal(out.Bytes(), &said); err != nil {
+		return err
+	}
+	f.Days, f.Code, f.Gates = said.Days, said.Code, said.Gates
+	return nil
+}
+
+// sameHome are the options by which this program finds the same home.
+func (a *app) sameHome() []string {
+	if a.home.Gates == home.At(a.home.State, a.home.Scope).Gates {
+		return []string{"--home", a.home.State}
+	}
+	return []string{"--scope", string(a.home.Scope)}
+}
+
+// estateTrialCommand is the process that tries a bundle out.
+func (a *app) estateTrialCommand() *cli.Command {
+	return &cli.Command{
+		Name: "trial", Hidden: true, Usage: "try out a bundle that is not in force", ArgsUsage: "FILE",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			file, err := oneArgument(c, "the bundle")
+			if err != nil {
+				return err
+			}
+			body, err := home.ReadPlain(file, coreestate.MostBytes)
+			if err != nil {
+				return home.Wrap(file, err)
+			}
+			b, err := coreestate.Unpack(body)
+			if err != nil {
+				return err
+			}
+			f, err := a.forecastOf(ctx, b)
+			if err != nil {
+				return err
+			}
+			return a.out.printJSON(f)
+		},
+	}
+}
+
+// trialDays is how much of the past a bundle is tried out on.
+const trialDays = 7
+
+// forecastOf says what a bundle would change here.
+func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle) (*coreestate.Forecast, error) {
+	f := &coreestate.Forecast{Gates: []coreestate.GateForecast{}}
+	source := gates.SourceOf("bundle", b.Content)
+	if err := source.CheckVars(a.host); err != nil {
+		f.Code = "vars"
+		return f, nil
+	}
+	before, err := a.files()
+	if err != nil {
+		return nil, err
+	}
+	plan, err := source.Plan(a.home, true)
+	if err != nil {
+		return nil, err
+	}
+	after, err := plan.Files(a.env())
+	if err != nil {
+		return nil, err
+	}
+	changes := a.gateChanges(plan, before, after)
+	errs, _ := a.refusals(changedFiles(source, changes, after), false, copiedScripts(plan)...)
+	for _, x := range changes {
+		g := coreestate.GateForecast{Gate: x.Gate, Change: x.Change}
+		for _, e := range errs {
+			if e.Gate == x.Gate && !slices.Contains(g.Refused, e.Code) {
+				g.Refused = append(g.Refused, e.Code)
+			}
+		}
+		if i := slices.IndexFunc(after, func(f gates.File) bool { return f.Name == x.Gate && f.Gate != nil }); i >= 0 && !x.Dormant {
+			for _, path := range after[i].Gate.Needs.Paths {
+				if _, err := os.Stat(path); err != nil {
+					g.Missing = append(g.Missing, path)
+				}
+			}
+		}
+		f.Gates = append(f.Gates, g)
+	}
+	if len(errs) > 0 {
+		f.Days = 0
+		return f, nil
+	}
+	return f, a.countStarts(ctx, f, after)
+}
+
+// countStarts plays the last days through gates, and counts what would have been otherwise.
+func (a *app) countStarts(ctx context.Context, f *coreestate.Forecast, after []gates.File) error {
+	r, err := a.replaySpan(ctx, fmt.Sprintf("%dd", trialDays), after)
+	if errors.Is(err, errNothingRecorded) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	f.Days = r.to.Sub(r.from).Hours() / 24
+	for _, d := range r.diffs {
+		i := slices.IndexFunc(f.Gates, func(g coreestate.GateForecast) bool { return g.Gate == d.Gate })
+		if i < 0 {
+			f.Gates = append(f.Gates, coreestate.GateForecast{Gate: d.Gate, Change: "otherwise"})
+			i = len(f.Gates) - 1
+		}
+		switch g := &f.Gates[i]; d.What {
+		case "new":
+			g.New++
+		case "lost":
+			g.Lost++
+		case "moved":
+			g.Moved++
+		}
+	}
+	return nil
+}
+
+func (a *app) estateForecastCommand() *cli.Command {
+	return &cli.Command{
+		Name: "forecast", Usage: "let the workstations say what a folder of gates would change on each", ArgsUsage: "FOLDER --key FILE",
+		Description: examples(`timegate estate forecast ~/larkspur-gates --key larkspur.key`, `timegate estate forecast ~/larkspur-gates --key larkspur.key --group printing --json`) +
+			"Each plays its last 7 days through the new gates, when nobody else wants its processor, and changes nothing. What is the\n" +
+			"same on several is told once. The exit status is 3 where something would be refused or is missing.",
+		Flags: []cli.Flag{
+			keyFlag(),
+			&cli.StringSliceFlag{Name: "host", Usage: "only those whose names match a `PATTERN`"},
+			&cli.StringSliceFlag{Name: "group", Usage: "only the workstations of a `GROUP`"},
+			&cli.StringFlag{Name: "wait", Usage: "wait for this `DURATION` at most for those that are on", Value: "2m"},
+		},
+		Action: a.estateForecast,
+	}
+}
+
+// jsonForecast is a forecast of an estate as other programs read it.
+type jsonForecast struct {
+	Hosts int                  `json:"hosts"` // that it is for
+	On    int                  `json:"on"`
+	Said  int                  `json:"said"`
+	Lines []coreestate.SumLine `json:"lines"`
+}
+
+func (a *app) estateForecast(ctx context.Context, c *cli.Command) error {
+	dir, err := oneArgument(c, "the folder")
+	if err != nil {
+		return err
+	}
+	keys, err := signers(c)
+	if err != nil {
+		return err
+	}
+	patience, err := parseSpan("wait", c.String("wait"))
+	if err != nil {
+		return err
+	}
+	source, err := gates.ReadSource(dir, false)
+	if err != nil {
+		return usageError("%w", err)
+	}
+	b := &coreestate.Bundle{Content: source.Content()}
+	b.Hosts, b.Groups, b.Expires = c.StringSlice("host"), c.StringSlice("group"), time.Now().Add(24*time.Hour).UTC()
+	b.Plan.Waves = []coreestate.Wave{{Rest: true}}
+	return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+		if err := d.Try(ctx, b, time.Now(), keys); err != nil {
+			return &exitError{exitFailed, err}
+		}
+		said := a.awaitTrials(ctx, d, &b.Manifest, patience)
+		_, on, all := d.Tried(&b.Manifest)
+		out := jsonForecast{Hosts: all, On: on, Said: len(said), Lines: coreestate.Sum(said)}
+		bad := slices.ContainsFunc(out.Lines, func(l coreestate.SumLine) bool { return l.Bad() })
+		if a.json {
+			if err := a.out.printJSON(out); err != nil {
+				return err
+			}
+		} else {
+			a.printForecast(&out)
+		}
+		if bad {
+			return &exitError{status: exitFound}
+		}
+		return nil
+	})
+}
+
+// awaitTrials waits until those that are on have said something.
+func (a *app) awaitTrials(ctx context.Context, d *estate.Desk, m *coreestate.Manifest, patience time.Duration) []*coreestate.Forecast {
+	enough := time.After(patience)
+	for {
+		said, on, _ := d.Tried(m)
+		if len(said) >= on {
+			return said
+		}
+		select {
+		case <-ctx.Done():
+			return said
+		case <-enough:
+			return said
+		case <-d.News():
+		}
+	}
+}
+
+func (a *app) printForecast(f *jsonForecast) {
+	const most = 6 // names in a line
+	for _, l := range f.Lines {
+		names := l.Hosts
+		rest := ""
+		if len(names) > most {
+			names, rest = names[:most], fmt.Sprintf(" and %d more", len(l.Hosts)-most)
+		}
+		text := words.Line(l.Text)
+		if l.Bad() {
+			text = a.out.bad(text)
+		}
+		fmt.Fprintf(a.out, "on %d of %d: %s\n", len(l.Hosts), f.Said, text)
+		fmt.Fprintln(a.out, a.out.faint("  "+strings.Join(names, ", ")+rest))
+	}
+	fmt.Fprintf(a.err, "%d of %s have said something; %d are on\n", f.Said, plural(f.Hosts, "workstation"), f.On)
+}
