@@ -19,6 +19,7 @@ require (
 	github.com/google/renameio/v2 v2.0.2
 	github.com/google/shlex v0.0.0-20191202100458-e7afc7fbc510
 	github.com/jezek/xgb v1.1.1
+	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/prometheus/client_model v0.6.3
 	github.com/prometheus/common v0.73.1
@@ -60,6 +61,7 @@ require (
 	github.com/pandatix/go-abnf v0.5.3 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/rs/xid v1.4.0 // indirect
 	github.com/xo/terminfo v1.0.0 // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/net v0.61.0 // indirect

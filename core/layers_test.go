@@ -59,10 +59,11 @@ var arrows = map[string]string{
 	"figures":            "",
 	"report":             "chart core/forecast",
 	"estate":             "core/estate gates home",
+	"estate/hub":         "core/estate home",
 	"tell":               "core/tell core/words home",
 	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/estate core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/tell core/words demo desktop estate figures gates home ical inspect install journal keeper launch report startup " +
+	"cli": "agent chart control core/calendar core/engine core/estate core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/tell core/words demo desktop estate estate/hub figures gates home ical inspect install journal keeper launch report startup " +
 		"tell watch workstation workstation/here workstation/staged workstation/zones",
 }
 

@@ -145,7 +145,7 @@ func Connect(ctx context.Context, b Broker, take func(Message)) (*Conn, error) {
 			go up(ctx, m, sub, b.onMessage(at, "on"), take)
 		},
 		OnConnectionDown: func() bool { return true },
-		OnConnectError:   func(err error) { take(Message{Trouble: err.Error()}) },
+		OnConnectError:   func(err error) { take(Message{Trouble: whyNot(err)}) },
 		ConnectPacketBuilder: func(c *paho.Connect, _ *url.URL) (*paho.Connect, error) {
 			most := uint32(estate.MostBytes + ownPacket) // what is larger, the broker keeps
 			if c.Properties == nil {
@@ -179,6 +179,25 @@ func Connect(ctx context.Context, b Broker, take func(Message)) (*Conn, error) {
 		return nil, err
 	}
 	return &Conn{at, off, m}, nil
+}
+
+// whyNot says in words why a connection could not be made.
+func whyNot(err error) string {
+	refused, ok := errors.AsType[*autopaho.ConnackError](err)
+	if !ok {
+		return err.Error()
+	}
+	switch refused.ReasonCode { // MQTT 5, section 3.2.2.2
+	case 0x86:
+		return "the broker refuses the name or the password"
+	case 0x87, 0x8A:
+		return "the broker lets this one not in"
+	case 0x84:
+		return "the broker does not speak MQTT 5"
+	case 0x88, 0x89, 0x97, 0x9F:
+		return "the broker has too much to do"
+	}
+	return fmt.Sprintf("the broker refuses it (code 0x%02X %s)", refused.ReasonCode, refused.Reason)
 }
 
 // onMessage says that the workstation is there, or not; nil for an administrator's.

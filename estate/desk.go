@@ -73,7 +73,7 @@ func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, kn
 	d.echo = echoTopic + rand.Text()
 	b.Host, b.Client = "", "timegate-"+rand.Text()
 	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, d.echo}
-	up := make(chan struct{}, 1)
+	up, down := make(chan struct{}, 1), make(chan struct{}, 1)
 	conn, err := Connect(context.WithoutCancel(ctx), b, func(m Message) {
 		if m.Up {
 			select {
@@ -82,12 +82,18 @@ func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, kn
 			}
 		}
 		d.take(m)
+		if m.Trouble != "" {
+			select {
+			case down <- struct{}{}:
+			default:
+			}
+		}
 	})
 	if err != nil {
 		return nil, err
 	}
 	d.conn = conn
-	if err := d.listen(ctx, up); err != nil {
+	if err := d.listen(ctx, up, down); err != nil {
 		d.Close()
 		return nil, err
 	}
@@ -95,11 +101,13 @@ func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, kn
 }
 
 // listen waits until all that the broker has kept is there.
-func (d *Desk) listen(ctx context.Context, up <-chan struct{}) error {
+func (d *Desk) listen(ctx context.Context, up, down <-chan struct{}) error {
 	// What is kept comes before what is sent after it was asked for.
 	select {
 	case <-ctx.Done():
 		return d.unreached(ctx.Err())
+	case <-down: // it is not tried again: somebody waits for the answer
+		return d.unreached(nil)
 	case <-up:
 	}
 	if err := d.conn.Publish(ctx, d.echo, []byte("-"), false); err != nil {

@@ -29,6 +29,11 @@ func (h Home) LockGates() (unlock func(), err error) {
 	return lockFile(filepath.Join(h.Gates, ".plan.lock"), "the gates are being changed by another command")
 }
 
+// LockHub makes this process the only one that serves workstations from this home.
+func (h Home) LockHub() (unlock func(), err error) {
+	return lockFile(filepath.Join(h.State, "hub.lock"), "a hub serves from this home already")
+}
+
 func lockFile(path, busy string) (unlock func(), err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|noFollow, 0o600)
 	if err != nil {
