@@ -38,7 +38,7 @@ type Broker struct {
 const (
 	keepAlive     = 15 * time.Minute    // a word to the broker
 	sessionAway   = 30 * 24 * time.Hour // the broker keeps a session while its workstation is off
-	publishWithin = 30 * time.Second
+	publishWithin = 2 * time.Minute
 	slowest       = 5 * time.Minute // between two attempts
 	ownPacket     = 64 << 10        // beside a message
 )
@@ -135,7 +135,11 @@ func Connect(ctx context.Context, b Broker, take func(Message)) (*Conn, error) {
 	at := root(b.Shop)
 	sub := &paho.Subscribe{}
 	for _, t := range b.Topics {
-		sub.Subscriptions = append(sub.Subscriptions, paho.SubscribeOptions{Topic: at + t, QoS: 1})
+		o := paho.SubscribeOptions{Topic: at + t, QoS: 1}
+		if b.Host == "" { // what is kept of thousands would fill the broker's queue of a client
+			o.QoS = 0
+		}
+		sub.Subscriptions = append(sub.Subscriptions, o)
 	}
 	config := autopaho.ClientConfig{
 		ServerUrls: []*url.URL{address}, TlsCfg: secure, KeepAlive: uint16(keepAlive.Seconds()), SessionExpiryInterval: uint32(sessionAway.Seconds()),
@@ -154,7 +158,7 @@ func Connect(ctx context.Context, b Broker, take func(Message)) (*Conn, error) {
 			c.Properties.MaximumPacketSize = &most
 			return c, nil
 		},
-		ClientConfig: paho.ClientConfig{ClientID: b.Client,
+		ClientConfig: paho.ClientConfig{ClientID: b.Client, PacketTimeout: publishWithin, // a bundle over a slow line takes a while
 			OnPublishReceived: []func(paho.PublishReceived) (bool, error){func(p paho.PublishReceived) (bool, error) {
 				if topic := p.Packet.Topic; len(topic) > len(at) && topic[:len(at)] == at && len(p.Packet.Payload) <= estate.MostBytes {
 					take(Message{Topic: topic[len(at):], Payload: p.Packet.Payload})

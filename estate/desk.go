@@ -247,6 +247,9 @@ func (d *Desk) takeHost(name, what string, raw []byte) {
 	case onOf:
 		h.On = string(raw) == "on"
 	case joiningOf:
+		if h.In && estate.AsksWith(raw, h.Key) {
+			break // nothing new
+		}
 		j, key, err := estate.OpenJoining(raw, d.shop, name)
 		switch {
 		case err != nil:

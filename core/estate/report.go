@@ -94,6 +94,12 @@ type Joining struct {
 	At     time.Time `json:"at"`
 }
 
+// AsksWith reports whether a sealed request to be let in is said to be by a key; whether it
+// is, it does not look.
+func AsksWith(raw []byte, key ed25519.PublicKey) bool {
+	return len(raw) >= len(sealMark)+1+signerSize && key.Equal(ed25519.PublicKey(raw[len(sealMark)+1:][:ed25519.PublicKeySize]))
+}
+
 // OpenJoining reads a sealed request of a host to be let in, and returns its key.
 func OpenJoining(raw []byte, shop, host string) (*Joining, ed25519.PublicKey, error) {
 	if len(raw) < len(sealMark)+1+signerSize {
