@@ -29,7 +29,7 @@ func TestDocumentedCalls(t *testing.T) {
 	if err != nil || len(pages) < 7 {
 		t.Fatal(pages, err)
 	}
-	call := regexp.MustCompile("(?:`|\\$ |^    )timegate ([^`\n]*)")
+	call := regexp.MustCompile("(?:`|\\$ |^    |^)timegate ([^`\n]*)")
 	piece := regexp.MustCompile("(?s)```toml\n(.*?)```")
 	calls, pieces := 0, 0
 	for _, page := range append(pages, "../README.md") {

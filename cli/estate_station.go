@@ -27,7 +27,7 @@ import (
 // station is this workstation's side of its estate, beside a keeper.
 type station struct {
 	changed chan struct{} // a run has not ended well
-	stop    func()        // ends it, and waits for that
+	stop    func()        // ends it, and waits for that a while
 }
 
 // startStation begins to follow the estate that the home belongs to; without one, and
@@ -72,7 +72,15 @@ func (a *app) startStation(log *slog.Logger, isStaged bool) *station {
 			log.Warn("the estate is not followed any more", "error", err)
 		}
 	})
-	out.stop = func() { stop(); both.Wait() }
+	ended := make(chan struct{})
+	go func() { both.Wait(); close(ended) }()
+	out.stop = func() {
+		stop()
+		select {
+		case <-ended:
+		case <-time.After(endPatience): // it waits for something that hangs, and dies with the keeper
+		}
+	}
 	return out
 }
 
@@ -140,25 +148,13 @@ func refusedBy(code string, err error) error { return &estate.ApplyError{Code: c
 // Apply implements [estate.Keeper].
 func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
 	a := k.app
-	source := gates.SourceOf(fmt.Sprintf("bundle %d of %s", b.Number, b.Shop), b.Content)
-	if err := source.CheckVars(a.host); err != nil {
-		return refusedBy("vars", err)
+	if err := k.looked(b); err != nil {
+		return err
 	}
-	before, err := a.files()
-	if err != nil {
-		return refusedBy("gates", err)
-	}
+	source := gates.SourceOf(bundleName(b), b.Content)
 	plan, err := source.Plan(a.home, true)
 	if err != nil {
 		return refusedBy("gates", err)
-	}
-	after, err := plan.Files(a.env())
-	if err != nil {
-		return refusedBy("gates", err)
-	}
-	changes := a.gateChanges(plan, before, after)
-	if errs, _ := a.refusals(changedFiles(source, changes, after), false, copiedScripts(plan)...); len(errs) > 0 {
-		return refusedBy(errs[0].Code, errs)
 	}
 	k.names = nil
 	for name := range source.Gates() {
@@ -171,6 +167,11 @@ func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
 		return refusedBy("write", err)
 	}
 	return nil
+}
+
+// bundleName is how a bundle is called where a folder would be named.
+func bundleName(b *coreestate.Bundle) string {
+	return fmt.Sprintf("bundle %d of %s", b.Number, b.Shop)
 }
 
 // Confirm implements [estate.Keeper].

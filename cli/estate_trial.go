@@ -26,23 +26,60 @@ import (
 // Forecast implements [estate.Keeper]: another process plays the last days through the
 // bundle's gates, when nobody else wants the processor.
 func (k *estateKeeper) Forecast(ctx context.Context, b *coreestate.Bundle, f *coreestate.Forecast) error {
+	said, err := k.tried(ctx, b, "trial.bundle", true)
+	if err == nil {
+		f.Days, f.Code, f.Gates = said.Days, said.Code, said.Gates
+	}
+	return err
+}
+
+// looked lets another process look at what a bundle would start. What hangs there, such as a
+// drive, hangs nobody else.
+func (k *estateKeeper) looked(b *coreestate.Bundle) error {
+	const patience = time.Minute
+	ctx, enough := context.WithTimeout(context.Background(), patience)
+	defer enough()
+	said, err := k.tried(ctx, b, "taken.bundle", false)
+	switch {
+	case ctx.Err() != nil:
+		return refusedBy("too-long", fmt.Errorf("what the bundle would start could not be looked at within %v", patience))
+	case err != nil:
+		return refusedBy("gates", err)
+	case said.Code != "":
+		return refusedBy(said.Code, errors.New(said.Code))
+	}
+	for _, g := range said.Gates {
+		if len(g.Refused) > 0 {
+			return refusedBy(g.Refused[0], fmt.Errorf("the gate %s: %s", g.Gate, strings.Join(g.Refused, ", ")))
+		}
+	}
+	return nil
+}
+
+// tried lets another process try a bundle out; with days, on the last ones, when nobody else
+// wants the processor.
+func (k *estateKeeper) tried(ctx context.Context, b *coreestate.Bundle, name string, days bool) (*coreestate.Forecast, error) {
 	body, err := b.Pack()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	program, err := os.Executable()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	file := filepath.Join(k.app.home.State, "estate", "trial.bundle")
+	file := filepath.Join(k.app.home.State, "estate", name)
 	if err := home.Replace(file, body, 0o600); err != nil {
-		return home.Wrap(file, err)
+		return nil, home.Wrap(file, err)
 	}
 	defer os.Remove(file)
+	argv := append(append([]string{program}, k.app.sameHome()...), "estate", "trial", file)
+	if days {
+		argv = append(argv, "--days")
+	}
 	const most = 4 << 20
 	var out bytes.Buffer
 	done := make(chan workstation.Exit, 1)
-	p, err := here.Starter{}.Start(workstation.Order{Argv: append(append([]string{program}, k.app.sameHome()...), "estate", "trial", file), Folder: "/", Env: os.Environ(), Low: true,
+	p, err := here.Starter{}.Start(workstation.Order{Argv: argv, Folder: "/", Env: os.Environ(), Low: days,
 		Print: func(piece []byte) {
 			if out.Len()+len(piece) <= most {
 				out.Write(piece)
@@ -50,22 +87,21 @@ func (k *estateKeeper) Forecast(ctx context.Context, b *coreestate.Bundle, f *co
 		},
 		Done: func(x workstation.Exit) { done <- x }})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	select {
 	case <-ctx.Done():
-		return errors.Join(ctx.Err(), p.End("KILL"))
+		return nil, errors.Join(ctx.Err(), p.End("KILL"))
 	case x := <-done:
 		if x.Status != 0 || x.Signal != "" {
-			return fmt.Errorf("the trial ended with status %d %s: %.300s", x.Status, x.Signal, words.Line(out.String()))
+			return nil, fmt.Errorf("the trial ended with status %d %s: %.300s", x.Status, x.Signal, words.Line(out.String()))
 		}
 	}
-	var said coreestate.Forecast
-	if err := json.Unmarshal(out.Bytes(), &said); err != nil {
-		return err
+	said := &coreestate.Forecast{}
+	if err := json.Unmarshal(out.Bytes(), said); err != nil {
+		return nil, err
 	}
-	f.Days, f.Code, f.Gates = said.Days, said.Code, said.Gates
-	return nil
+	return said, nil
 }
 
 // sameHome are the options by which this program finds the same home.
@@ -80,6 +116,7 @@ func (a *app) sameHome() []string {
 func (a *app) estateTrialCommand() *cli.Command {
 	return &cli.Command{
 		Name: "trial", Hidden: true, Usage: "try out a bundle that is not in force", ArgsUsage: "FILE",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "days", Usage: "play the last days through it"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			file, err := oneArgument(c, "the bundle")
 			if err != nil {
@@ -93,7 +130,7 @@ func (a *app) estateTrialCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			f, err := a.forecastOf(ctx, b)
+			f, err := a.forecastOf(ctx, b, c.Bool("days"))
 			if err != nil {
 				return err
 			}
@@ -106,9 +143,9 @@ func (a *app) estateTrialCommand() *cli.Command {
 const trialDays = 7
 
 // forecastOf says what a bundle would change here.
-func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle) (*coreestate.Forecast, error) {
+func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle, days bool) (*coreestate.Forecast, error) {
 	f := &coreestate.Forecast{Gates: []coreestate.GateForecast{}}
-	source := gates.SourceOf("bundle", b.Content)
+	source := gates.SourceOf(bundleName(b), b.Content)
 	if err := source.CheckVars(a.host); err != nil {
 		f.Code = "vars"
 		return f, nil
@@ -143,8 +180,7 @@ func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle) (*coreestate
 		}
 		f.Gates = append(f.Gates, g)
 	}
-	if len(errs) > 0 {
-		f.Days = 0
+	if len(errs) > 0 || !days {
 		return f, nil
 	}
 	return f, a.countStarts(ctx, f, after)
