@@ -61,6 +61,7 @@ var masks = []mask{
 	{regexp.MustCompile(`\d+(\.\d)? (ms|s|min|h)( \d+ (s|min))? ago|\bnow\b`), "AGO"},
 	{regexp.MustCompile(`(<|\b)\d+(\.\d)? ?(ms|s)\b`), "SPAN"},
 	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "CLOCK"},
+	{regexp.MustCompile(`\d+ manual pages`), "MANUAL PAGES"},
 	{regexp.MustCompile(`\d+ files \(manual`), "FILES (manual"},
 	{regexp.MustCompile(`process \d+|"pid": \d+`), "PID"},
 	{regexp.MustCompile(`-\d{8}-\d{6}`), "-TIME"},
