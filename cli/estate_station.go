@@ -207,7 +207,14 @@ func (k *estateKeeper) missing(s *control.Status) error {
 }
 
 // Back implements [estate.Keeper].
-func (k *estateKeeper) Back() error {
+func (k *estateKeeper) Back(since time.Time) error {
+	at, err := gates.LastChange(k.app.home)
+	if err == nil && at.Before(since) {
+		return nil // the bundle has changed nothing
+	}
+	if err != nil {
+		return err
+	}
 	plan, err := gates.Undo(k.app.home)
 	switch {
 	case err != nil:

@@ -5,13 +5,11 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"sync"
-	"time"
 
 	"timegate/core/estate"
 )
@@ -53,9 +51,6 @@ type Desk struct {
 	forecasts map[string]*estate.Forecast // by host
 	tried     int64                       // the number of the latest trial that somebody has tried out
 }
-
-// signers are keys that sign.
-type signers = []ed25519.PrivateKey
 
 // Host is a workstation as it is seen.
 type Host struct {
@@ -230,19 +225,27 @@ func (d *Desk) takeRelease(raw []byte) {
 	}
 }
 
+// mostHosts bounds what a hostile broker can make a desk keep.
+const mostHosts = 200_000
+
 // takeHost takes what a workstation says. Only what it has signed with the key that it was
 // let in with is looked at.
 func (d *Desk) takeHost(name, what string, raw []byte) {
 	h := d.hosts[name]
+	if len(raw) == 0 && (h == nil || what != onOf) {
+		return // it was taken back
+	}
 	if h == nil {
-		if len(raw) == 0 {
+		if len(d.hosts) >= mostHosts {
 			return
 		}
 		key, in := d.known.Hosts[name]
 		h = &Host{Seen: estate.Seen{Host: name}, Key: key, In: in}
 		d.hosts[name] = h
 	}
-	d.raw[hostTopic+name+what] = raw
+	if !h.In {
+		d.raw[hostTopic+name+what] = raw // what it says is looked at once it is let in
+	}
 	switch what {
 	case onOf:
 		h.On = string(raw) == "on"
@@ -353,153 +356,6 @@ func (d *Desk) Accept(name string) (ed25519.PublicKey, error) {
 		}
 	}
 	return h.Key, nil
-}
-
-// Publish makes a bundle the shop's, with a number of its own, and lets its first wave begin.
-func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, keys signers) (*estate.Release, error) {
-	last, release := d.Bundle()
-	b.Shop, b.Number, b.Made = d.shop, d.next(last), now.UTC()
-	body, err := b.Pack()
-	if err != nil {
-		return nil, err
-	}
-	if _, err := estate.Unpack(body); err != nil { // as every workstation will
-		return nil, err
-	}
-	raw, err := estate.Seal(estate.ForBundle, body, keys...)
-	if err != nil {
-		return nil, err
-	}
-	if err := d.trusted(estate.ForBundle, raw); err != nil {
-		return nil, err
-	}
-	_, names := d.in(&b.Manifest)
-	next := &estate.Release{Shop: d.shop, Number: b.Number, Order: d.order(release), Reach: b.Reach(0, names), Began: now.UTC()}
-	d.mu.Lock()
-	before := d.sealed
-	d.mu.Unlock()
-	if err := d.conn.Publish(ctx, bundleTopic, raw, true); err != nil {
-		return nil, err
-	}
-	d.mu.Lock()
-	if before != nil {
-		d.known.Before = before
-	}
-	d.takeBundle(raw)
-	d.known.Bundle = raw
-	d.mu.Unlock()
-	return next, d.send(ctx, next, keys)
-}
-
-// Before returns the bundle before the latest.
-func (d *Desk) Before() (*estate.Bundle, error) {
-	d.mu.Lock()
-	raw := d.known.Before
-	d.mu.Unlock()
-	if raw == nil {
-		return nil, errors.New("this desk knows no bundle before the latest")
-	}
-	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
-	if err != nil {
-		return nil, err
-	}
-	return estate.Unpack(body)
-}
-
-// next is the number of the next bundle, and order that of the next release: above all that
-// were given, also where the broker shows none of them any more.
-func (d *Desk) next(last *estate.Bundle) int64 {
-	if last != nil {
-		d.known.Number = max(d.known.Number, last.Number)
-	}
-	d.known.Number++
-	return d.known.Number
-}
-
-func (d *Desk) order(last *estate.Release) int64 {
-	if last != nil {
-		d.known.Order = max(d.known.Order, last.Order)
-	}
-	d.known.Order++
-	return d.known.Order
-}
-
-// trusted reports what is wrong with a message that the workstations would not take.
-func (d *Desk) trusted(purpose estate.Purpose, raw []byte) error {
-	_, _, err := estate.Unseal(purpose, raw, d.trust, d.need)
-	if err != nil {
-		return fmt.Errorf("by the keys that are trusted here, no workstation would take it: %w", err)
-	}
-	return nil
-}
-
-// send publishes a release.
-func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error {
-	body, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	raw, err := estate.Seal(estate.ForRelease, body, keys...)
-	if err != nil {
-		return err
-	}
-	if err := d.trusted(estate.ForRelease, raw); err != nil {
-		return err
-	}
-	if err := d.conn.Publish(ctx, releaseTopic, raw, true); err != nil {
-		return err
-	}
-	d.mu.Lock()
-	d.takeRelease(raw)
-	d.known.Release = raw
-	d.mu.Unlock()
-	return nil
-}
-
-// errNoBundle is for a shop that has none.
-var errNoBundle = errors.New("no bundle was published yet")
-
-// Hold lets nobody else take the bundle; Go lets it come further, with the wave as it was.
-func (d *Desk) Hold(ctx context.Context, held bool, why string, now time.Time, keys signers) (*estate.Release, error) {
-	b, r := d.Bundle()
-	if b == nil || r == nil {
-		return nil, errNoBundle
-	}
-	next := *r
-	next.Order, next.Held, next.Why = d.order(r), held, why
-	if !held {
-		next.Began = now.UTC() // the wave is to be good anew
-	}
-	return &next, d.send(ctx, &next, keys)
-}
-
-// Judge says what is to be done with the bundle now.
-func (d *Desk) Judge(now time.Time) (estate.Verdict, error) {
-	b, r := d.Bundle()
-	if b == nil || r == nil || r.Number != b.Number {
-		return estate.Verdict{}, errNoBundle
-	}
-	seen, _ := d.in(&b.Manifest)
-	return b.Judge(r, seen, now), nil
-}
-
-// Step does with the bundle what is to be done now, and says what that was.
-func (d *Desk) Step(ctx context.Context, now time.Time, keys signers) (estate.Verdict, error) {
-	v, err := d.Judge(now)
-	b, r := d.Bundle()
-	switch {
-	case err != nil || r.Held:
-		return v, err
-	case v.Do == estate.Stop:
-		_, err = d.Hold(ctx, true, v.Why, now, keys)
-	case v.Do == estate.Next:
-		_, names := d.in(&b.Manifest)
-		next := *r
-		next.Order, next.Wave, next.Began = d.order(r), r.Wave+1, now.UTC()
-		next.Reach = max(r.Reach, b.Reach(next.Wave, names))
-		err = d.send(ctx, &next, keys)
-	}
-	return v, err
 }
 
 // SortHosts sorts workstations for a list: those with trouble first.

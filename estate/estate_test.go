@@ -10,9 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"timegate/core/estate"
@@ -30,6 +32,7 @@ type fakeKeeper struct {
 	mu      sync.Mutex // guards what follows
 	refuse  string     // a code
 	dead    bool       // it does not come up
+	busy    int        // so often it does not say how it does
 	failed  int
 	applied []int64
 	back    int
@@ -54,7 +57,7 @@ func (k *fakeKeeper) Confirm(context.Context) error {
 	return nil
 }
 
-func (k *fakeKeeper) Back() error {
+func (k *fakeKeeper) Back(time.Time) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.back++
@@ -77,6 +80,10 @@ func (k *fakeKeeper) Forecast(_ context.Context, b *estate.Bundle, f *estate.For
 func (k *fakeKeeper) Look(_ context.Context, r *estate.Report, _ time.Time) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if k.busy > 0 {
+		k.busy--
+		return errors.New("no keeper answers")
+	}
 	r.Gates, r.Failed = 8, k.failed
 	return nil
 }
@@ -243,7 +250,7 @@ func TestTaken(t *testing.T) {
 	}
 	// The keeper dies with the bundle, each time that it begins.
 	k, m = &fakeKeeper{dead: true}, &memory{}
-	if err := m.Save(&State{Number: 7, Trial: mostTrials, Bundle: estate.BundleReport{Number: 7}}); err != nil {
+	if err := m.Save(&State{Number: 7, Trial: mostTrials, Bundle: estate.BundleReport{Number: 7, At: new(time.Now())}}); err != nil {
 		t.Fatal(err)
 	}
 	s = station("press-room", k, m, quiet)
@@ -253,6 +260,50 @@ func TestTaken(t *testing.T) {
 	if s.tryAgain(t.Context()); k.has() != "[] 1" || s.state.Bundle.State != estate.Back || s.state.Trial != 0 {
 		t.Errorf("a keeper that dies again and again: %s, %+v", k.has(), s.state)
 	}
+}
+
+// TestTelling: a report comes soon after the connection and after a first failure, later ones
+// not before a pause, one by one where nothing happens; what cannot be told is tried again.
+func TestTelling(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		k := &fakeKeeper{busy: 1}
+		began := time.Now()
+		var told []time.Duration
+		s := station("press-room", k, &memory{}, func(topic string, _ []byte) {
+			if strings.HasSuffix(topic, reportOf) {
+				told = append(told, time.Since(began))
+			}
+		})
+		s.Times = UsualTimes
+		ctx, stop := context.WithCancel(t.Context())
+		messages, changed := make(chan Message), make(chan struct{})
+		ended := make(chan error)
+		go func() { ended <- s.Run(ctx, messages, changed) }()
+		at := func(after time.Duration, do func()) {
+			time.Sleep(after - time.Since(began))
+			do()
+		}
+		fail := func() {
+			k.mu.Lock()
+			k.failed++
+			k.mu.Unlock()
+			changed <- struct{}{}
+		}
+		at(time.Minute, func() { messages <- Message{Up: true} })
+		at(time.Hour, fail)
+		at(time.Hour+20*time.Second, fail)
+		at(time.Hour+30*time.Second, fail)
+		at(20*time.Hour, func() {})
+		stop()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+		// In the first ten seconds no keeper answers; it is tried again, as the connection comes.
+		want := []time.Duration{70 * time.Second, time.Hour + 10*time.Second, time.Hour + 5*time.Minute + 10*time.Second, 13*time.Hour + 5*time.Minute + 10*time.Second}
+		if !slices.Equal(told, want) {
+			t.Errorf("told at %v, want %v", told, want)
+		}
+	})
 }
 
 // TestFrames: what comes from the network's process is bounded, whatever it says.

@@ -155,6 +155,9 @@ type Link struct {
 	last map[string][]byte
 }
 
+// patience is how long the process may take to read a frame.
+const patience = 5 * time.Second
+
 // againAfter is how long is waited before the process is started again.
 const againAfter = 5 * time.Second
 
@@ -228,10 +231,12 @@ func (l *Link) begin(conn *os.File) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.conn = conn
+	if conn == nil {
+		return nil
+	}
+	conn.SetWriteDeadline(time.Now().Add(patience))
+	defer conn.SetWriteDeadline(time.Time{})
 	for topic, payload := range l.last {
-		if conn == nil {
-			break
-		}
 		if err := writeFrame(conn, frame{framePublish, topic, payload}); err != nil {
 			return err
 		}
@@ -242,7 +247,6 @@ func (l *Link) begin(conn *os.File) error {
 // Publish lets a message be published when that is possible, and be kept by the broker. A
 // later one of the same topic takes its place.
 func (l *Link) Publish(topic string, payload []byte) {
-	const patience = 5 * time.Second
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.last == nil {

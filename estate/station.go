@@ -22,8 +22,8 @@ type Keeper interface {
 	Apply(b *estate.Bundle) error
 	// Confirm reports whether the keeper answers with the gates that were applied.
 	Confirm(ctx context.Context) error
-	// Back takes what was applied back.
-	Back() error
+	// Back takes back what was applied since an instant.
+	Back(since time.Time) error
 	// Forecast says what a bundle would change here, by the last days. It may take minutes.
 	Forecast(ctx context.Context, b *estate.Bundle, f *estate.Forecast) error
 	// Look fills in what a report tells of the gates; failures count from an instant on.
@@ -137,6 +137,8 @@ func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-ch
 		case <-report.C:
 			if err := s.report(ctx); err != nil {
 				s.Log.Warn("nothing can be told to the estate", "error", err)
+				report.Reset(s.Times.Pause)
+				continue
 			}
 			waits, last = false, time.Now()
 			report.Reset(s.Times.Beat)
@@ -289,7 +291,16 @@ func (s *Station) confirm(ctx context.Context) error {
 		return s.decide(s.state.Bundle.Number, estate.Taken, "")
 	}
 	s.Log.Warn("the keeper does not come up with a bundle, which is taken back", "number", s.state.Bundle.Number, "error", err)
-	return errors.Join(s.Keeper.Back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
+	return errors.Join(s.back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
+}
+
+// back takes the bundle that is on trial back.
+func (s *Station) back() error {
+	at := s.state.Bundle.At
+	if at == nil {
+		return errors.New("nothing is known of when it was taken")
+	}
+	return s.Keeper.Back(*at)
 }
 
 // tryAgain goes on with a bundle that a keeper before this one has not come up with.
@@ -299,7 +310,7 @@ func (s *Station) tryAgain(ctx context.Context) {
 	switch {
 	case err != nil:
 	case s.state.Trial > mostTrials:
-		err = errors.Join(s.Keeper.Back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
+		err = errors.Join(s.back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
 	default:
 		err = s.confirm(ctx)
 	}

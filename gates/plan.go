@@ -384,6 +384,12 @@ func (e *ChangedError) Error() string {
 	return "changed since, by hand or otherwise: " + strings.Join(e.Names, ", ")
 }
 
+// LastChange returns when the last plan came into force; zero for never.
+func LastChange(h home.Home) (time.Time, error) {
+	last, err := readPlan(h)
+	return last.At, err
+}
+
 // Undo returns a plan that takes the last one back. Its error is
 // [ErrNothingToUndo], or a [*ChangedError].
 func Undo(h home.Home) (*Plan, error) {
