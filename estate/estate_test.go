@@ -306,6 +306,33 @@ func TestTelling(t *testing.T) {
 	})
 }
 
+// TestOutbox: of each topic the newest waits, and what fails is tried again.
+func TestOutbox(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		o := newOutbox()
+		ctx, stop := context.WithCancel(t.Context())
+		defer stop()
+		fails := 2
+		var out []string
+		for i := range mostTopics + 3 {
+			o.put(fmt.Sprintf("topic-%02d", i), []byte("old"))
+		}
+		o.put("topic-00", []byte("new"))
+		go o.run(ctx, func(_ context.Context, topic string, payload []byte, _ bool) error {
+			if fails--; fails >= 0 {
+				return errors.New("the broker has too much to do")
+			}
+			out = append(out, topic+" "+string(payload))
+			return nil
+		})
+		time.Sleep(5 * outAgain)
+		synctest.Wait()
+		if len(out) != mostTopics || out[0] != "topic-00 new" || len(o.left) != 0 {
+			t.Errorf("published is %q, and %d are left", out, len(o.left))
+		}
+	})
+}
+
 // TestFrames: what comes from the network's process is bounded, whatever it says.
 func TestFrames(t *testing.T) {
 	var b bytes.Buffer

@@ -119,7 +119,11 @@ func (o *outbox) wake() {
 	}
 }
 
-// run publishes what waits; what fails waits for the connection.
+// outAgain is when what could not be published is tried again; a new connection does so at
+// once.
+const outAgain = time.Minute
+
+// run publishes what waits.
 func (o *outbox) run(ctx context.Context, publish func(context.Context, string, []byte, bool) error) {
 	for {
 		select {
@@ -132,6 +136,7 @@ func (o *outbox) run(ctx context.Context, publish func(context.Context, string, 
 		o.mu.Unlock()
 		for _, topic := range slices.Sorted(maps.Keys(now)) {
 			if publish(ctx, topic, now[topic], true) != nil {
+				time.AfterFunc(outAgain, o.wake)
 				break
 			}
 			o.mu.Lock()

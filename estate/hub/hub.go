@@ -175,7 +175,7 @@ func (r *rules) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, e
 		r.rates[name] = one
 	}
 	if one.n++; one.n > perMinute {
-		return pk, packets.ErrRejectPacket
+		return pk, packets.ErrQuotaExceeded
 	}
 	return pk, nil
 }
