@@ -228,7 +228,7 @@ func (a *app) conduct(ctx context.Context, d *estate.Desk, keys []ed25519.Privat
 			return nil
 		}
 		wait := look
-		if until := time.Until(v.Until); v.Do == coreestate.Wait && until < wait {
+		if until := time.Until(v.Until); v.Do == coreestate.Wait && !v.Until.IsZero() && until < wait {
 			wait = max(until, 0)
 		}
 		select {

@@ -254,6 +254,77 @@ func failureText(f *coreestate.Failure) string {
 	return text
 }
 
+func (a *app) estateHistoryCommand() *cli.Command {
+	return &cli.Command{
+		Name: "history", Usage: "runs that have not ended well, on all workstations, the newest first", ArgsUsage: "[WORD]",
+		Description: examples(`timegate estate history --since yesterday`, `timegate estate history press-room --json`) + fmt.Sprintf("Each workstation tells its latest %d. A WORD is a part of a name, a group, or a gate.", coreestate.MostFailures),
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "since", Usage: "only from this `TIME` on, such as yesterday"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			since, word := time.Time{}, ""
+			if text := c.String("since"); text != "" {
+				at, err := a.timeBack().read(text)
+				if err != nil {
+					return usageError("--since: %w", err)
+				}
+				since = at.Time()
+			}
+			if c.Args().Present() {
+				var err error
+				if word, err = oneArgument(c, "the word"); err != nil {
+					return err
+				}
+			}
+			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error { return a.estateHistory(d.Hosts(), since, word) })
+		},
+	}
+}
+
+// hostFailure is a run that has not ended well, and where.
+type hostFailure struct {
+	Host string `json:"host"`
+	coreestate.Failure
+}
+
+// failuresOf lists the failures of workstations from an instant on, the newest first.
+func failuresOf(hosts []estate.Host, since time.Time, word string) []hostFailure {
+	out := []hostFailure{}
+	for _, h := range hosts {
+		if h.Last == nil {
+			continue
+		}
+		fits := strings.Contains(h.Host, word) || slices.Contains(h.Groups, word)
+		for _, f := range h.Last.Failures {
+			if !f.At.Before(since) && (fits || f.Gate == word) {
+				out = append(out, hostFailure{h.Host, f})
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(x, y hostFailure) int { return y.At.Compare(x.At) })
+	return out
+}
+
+func (a *app) estateHistory(hosts []estate.Host, since time.Time, word string) error {
+	list := failuresOf(hosts, since, word)
+	if a.json {
+		return a.out.printJSON(list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(a.err, "no run has ended badly, as far as the workstations have told")
+		return nil
+	}
+	var rows [][]string
+	for i := range list {
+		f := &list[i]
+		why := words.Line(f.Code)
+		if f.Status != 0 {
+			why = fmt.Sprintf("exit status %d", f.Status)
+		}
+		rows = append(rows, []string{a.local(f.At), f.Host, f.Gate, fmt.Sprint(f.Run), a.out.bad(words.Line(f.Result)), why})
+	}
+	a.out.table([]string{"ENDED", "HOST", "GATE", "RUN", "RESULT", "WHY"}, rows)
+	return nil
+}
+
 func (a *app) estateShowCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "one workstation, with its latest failures", ArgsUsage: "HOST",

@@ -202,6 +202,10 @@ func TestEstateCommands(t *testing.T) {
 		t.Errorf("a wave that fails: status %d\n%s", status, out)
 	}
 	b.must("held", "desk", "estate", "status")
+	b.must("exit status 4", "desk", "estate", "history", "humidity-log", "--since", "today")
+	if out := b.must("", "desk", "--json", "estate", "history", "nowhere"); strings.TrimSpace(out) != "[]" {
+		t.Errorf("the history of no workstation is %s", out)
+	}
 	with2 := 0
 	for _, h := range list() {
 		if h.Report.Bundle.Number == 2 {

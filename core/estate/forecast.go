@@ -89,6 +89,9 @@ func (f *Forecast) lines() []string {
 			return "less than one " + how + "start a day"
 		case r == 1:
 			return "1 " + how + "start a day"
+		case r >= 100: // two digits: what is nearly the same is told together
+			unit := math.Pow(10, math.Floor(math.Log10(r))-1)
+			return fmt.Sprintf("about %.0f %sstarts a day", math.Round(r/unit)*unit, how)
 		default:
 			return fmt.Sprintf("%.0f %sstarts a day", r, how)
 		}

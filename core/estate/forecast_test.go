@@ -15,7 +15,7 @@ func TestSum(t *testing.T) {
 	got := Sum([]*Forecast{
 		week("front-desk", more), week("studio-laptop", more, vault),
 		week("press-room", GateForecast{Gate: "glue-warm", Change: "added", Refused: []string{"path-hazard"}}, GateForecast{Gate: "job-board", Change: "changed", New: 7, Lost: 35, Moved: 2}),
-		week("bench-1"), {Host: "bench-2", Number: 1}, {Host: "bench-3", Number: 1, Code: "too-long"},
+		week("bench-1"), week("bench-4", GateForecast{Gate: "job-board", New: 120_800}), week("bench-5", GateForecast{Gate: "job-board", New: 120_862}), {Host: "bench-2", Number: 1}, {Host: "bench-3", Number: 1, Code: "too-long"},
 	})
 	var lines []string
 	for _, l := range got {
@@ -26,6 +26,7 @@ func TestSum(t *testing.T) {
 	}
 	want := []string{
 		"3 more starts a day: front-desk studio-laptop",
+		"about 17000 more starts a day: bench-4 bench-5",
 		"4 fewer starts a day: press-room",
 		"less than one start a day at another time: press-room",
 		"no days were recorded that could be replayed: bench-2",

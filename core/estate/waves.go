@@ -204,7 +204,7 @@ type Seen struct {
 // Verdict is what is to be done with the waves of a bundle.
 type Verdict struct {
 	Do     Step
-	Until  time.Time // when to look again at the latest, where it is to be waited
+	Until  time.Time // until when it is to be waited; zero where something must come first
 	Why    string    // in words
 	Counts Counts
 }
@@ -274,7 +274,7 @@ func (m *Manifest) Judge(r *Release, hosts []Seen, now time.Time) Verdict {
 	case now.Before(good):
 		return Verdict{Do: Wait, Until: good, Counts: c, Why: fmt.Sprintf("the wave is to be good for %s", phrase.SpanWords(m.Plan.After))}
 	case c.Taken == 0 && c.Reached > 0:
-		return Verdict{Do: Wait, Until: now.Add(m.Plan.After), Counts: c, Why: "no workstation of the wave has taken it yet"}
+		return Verdict{Do: Wait, Counts: c, Why: "no workstation of the wave has taken it yet"}
 	case last:
 		return Verdict{Do: Done, Counts: c, Why: "all waves have begun"}
 	}
