@@ -313,5 +313,5 @@ func (a *app) printForecast(f *jsonForecast) {
 		fmt.Fprintf(a.out, "on %d of %d: %s\n", len(l.Hosts), f.Said, text)
 		fmt.Fprintln(a.out, a.out.faint("  "+strings.Join(names, ", ")+rest))
 	}
-	fmt.Fprintf(a.err, "%d of %s have said something; %d are on\n", f.Said, plural(f.Hosts, "workstation"), f.On)
+	fmt.Fprintf(a.err, "heard from %d of %s; %d on\n", f.Said, plural(f.Hosts, "workstation"), f.On)
 }

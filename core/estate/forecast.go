@@ -80,7 +80,11 @@ func (f *Forecast) lines() []string {
 			out = append(out, fmt.Sprintf("%s needs %s, which is not there", g.Gate, path))
 		}
 	}
-	if f.Days == 0 {
+	refused := slices.ContainsFunc(f.Gates, func(g GateForecast) bool { return len(g.Refused) > 0 })
+	switch {
+	case refused && f.Days == 0:
+		return out // then no days are played
+	case f.Days == 0:
 		return append(out, "no days were recorded that could be replayed")
 	}
 	perDay := func(n int, how string) string {

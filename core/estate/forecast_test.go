@@ -15,7 +15,7 @@ func TestSum(t *testing.T) {
 	got := Sum([]*Forecast{
 		week("front-desk", more), week("studio-laptop", more, vault),
 		week("press-room", GateForecast{Gate: "glue-warm", Change: "added", Refused: []string{"path-hazard"}}, GateForecast{Gate: "job-board", Change: "changed", New: 7, Lost: 35, Moved: 2}),
-		week("bench-1"), week("bench-4", GateForecast{Gate: "job-board", New: 120_800}), week("bench-5", GateForecast{Gate: "job-board", New: 120_862}), {Host: "bench-2", Number: 1}, {Host: "bench-3", Number: 1, Code: "too-long"},
+		week("bench-1"), {Host: "bench-6", Number: 1, Gates: []GateForecast{{Gate: "glue-warm", Refused: []string{"path-hazard"}}}}, week("bench-4", GateForecast{Gate: "job-board", New: 120_800}), week("bench-5", GateForecast{Gate: "job-board", New: 120_862}), {Host: "bench-2", Number: 1}, {Host: "bench-3", Number: 1, Code: "too-long"},
 	})
 	var lines []string
 	for _, l := range got {
@@ -27,12 +27,12 @@ func TestSum(t *testing.T) {
 	want := []string{
 		"3 more starts a day: front-desk studio-laptop",
 		"about 17000 more starts a day: bench-4 bench-5",
+		"refused, for glue-warm: path-hazard: bench-6 press-room",
 		"4 fewer starts a day: press-room",
 		"less than one start a day at another time: press-room",
 		"no days were recorded that could be replayed: bench-2",
 		"nothing can be said: too-long: bench-3",
 		"nothing changes: bench-1",
-		"refused, for glue-warm: path-hazard: press-room",
 		"vault-copy needs /media/vault, which is not there: studio-laptop",
 	}
 	if strings.Join(lines, "\n") != strings.Join(want, "\n") {
