@@ -72,7 +72,7 @@ func BenchmarkEstate(b *testing.B) {
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		b.Fatal(err)
 	}
-	r := &realBroker{port: port, cmd: exec.Command(wstest.Need(b, "mosquitto", "mosquitto"), "-c", conf)}
+	r := &realBroker{address: "127.0.0.1", port: port, cmd: exec.Command(wstest.Need(b, "mosquitto", "mosquitto"), "-c", conf)}
 	r.begin(b)
 	b.Cleanup(r.kill)
 	ctx, stop := context.WithCancel(b.Context())

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 
@@ -35,13 +36,18 @@ func TestMain(m *testing.M) {
 // realBroker is a broker of its own, with TLS and passwords.
 type realBroker struct {
 	dir       string
+	address   string
 	port      int
 	authority []byte // PEM
 	cmd       *exec.Cmd
 }
 
-// startBroker starts one: maren may do all, a workstation may write its own topics alone.
-func startBroker(t testing.TB) *realBroker {
+// startBroker starts one on this machine alone.
+func startBroker(t testing.TB) *realBroker { return startBrokerAt(t, "127.0.0.1", "127.0.0.1") }
+
+// startBrokerAt starts one that listens at an address and is reached by some: maren may do all,
+// a workstation may write its own topics alone.
+func startBrokerAt(t testing.TB, listen string, reached ...string) *realBroker {
 	t.Helper()
 	program := wstest.Need(t, "mosquitto", "mosquitto")
 	dir, err := os.MkdirTemp("", "broker") // the broker gives up root's rights, and must get there
@@ -49,10 +55,10 @@ func startBroker(t testing.TB) *realBroker {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	r := &realBroker{dir: dir, port: freePort(t)}
-	cert, key := r.certificate(t)
-	conf := fmt.Sprintf("per_listener_settings false\nlistener %d 127.0.0.1\ncertfile %s/cert.pem\nkeyfile %s/key.pem\nallow_anonymous false\npassword_file %s/passwords\nacl_file %s/acl\nmax_inflight_messages 100\nmax_queued_messages 1000\npersistence true\npersistence_location %s/\n",
-		r.port, dir, dir, dir, dir, dir)
+	r := &realBroker{dir: dir, address: reached[0], port: freePort(t)}
+	cert, key := r.certificate(t, reached)
+	conf := fmt.Sprintf("per_listener_settings false\nlistener %d %s\ncertfile %s/cert.pem\nkeyfile %s/key.pem\nallow_anonymous false\npassword_file %s/passwords\nacl_file %s/acl\nmax_inflight_messages 100\nmax_queued_messages 1000\npersistence true\npersistence_location %s/\n",
+		r.port, listen, dir, dir, dir, dir, dir)
 	for name, data := range map[string][]byte{"cert.pem": cert, "key.pem": key, "conf": []byte(conf), "passwords": nil,
 		"acl": []byte("user maren\ntopic readwrite #\n\npattern read timegate/+/bundle\npattern read timegate/+/release\npattern read timegate/+/trial\npattern write timegate/+/host/%u/#\n")} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
@@ -82,7 +88,7 @@ func (r *realBroker) begin(t testing.TB) {
 		t.Fatal(err)
 	}
 	wstest.Await(t, "the broker", func() bool {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", r.port))
+		c, err := net.Dial("tcp", net.JoinHostPort(r.address, strconv.Itoa(r.port)))
 		if err == nil {
 			c.Close()
 		}
@@ -107,7 +113,7 @@ func freePort(t testing.TB) int {
 }
 
 // certificate makes an authority, and a certificate of this machine that it has signed.
-func (r *realBroker) certificate(t testing.TB) (cert, key []byte) {
+func (r *realBroker) certificate(t testing.TB, reached []string) (cert, key []byte) {
 	t.Helper()
 	make := func(c, parent *x509.Certificate, by *ecdsa.PrivateKey) ([]byte, *ecdsa.PrivateKey) {
 		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -125,7 +131,10 @@ func (r *realBroker) certificate(t testing.TB) (cert, key []byte) {
 	}
 	root := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Larkspur Bindery"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	rootDER, rootKey := make(root, root, nil)
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, NotAfter: time.Now().Add(time.Hour)}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), DNSNames: []string{"localhost"}, NotAfter: time.Now().Add(time.Hour)}
+	for _, address := range reached {
+		leaf.IPAddresses = append(leaf.IPAddresses, net.ParseIP(address))
+	}
 	leafDER, leafKey := make(leaf, root, rootKey)
 	keyDER, err := x509.MarshalPKCS8PrivateKey(leafKey)
 	if err != nil {
@@ -137,7 +146,7 @@ func (r *realBroker) certificate(t testing.TB) (cert, key []byte) {
 
 // reached is how somebody reaches the broker.
 func (r *realBroker) reached(user string) Broker {
-	return Broker{URL: fmt.Sprintf("mqtts://127.0.0.1:%d", r.port), Shop: "larkspur", Authority: r.authority, User: user, Password: []byte("secret-" + user)}
+	return Broker{URL: fmt.Sprintf("mqtts://%s:%d", r.address, r.port), Shop: "larkspur", Authority: r.authority, User: user, Password: []byte("secret-" + user)}
 }
 
 // startNetwork starts the network's process as a workstation does.

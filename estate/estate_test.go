@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -379,9 +380,14 @@ type running struct {
 
 func run(t *testing.T, r *realBroker, host string, k *fakeKeeper, m *memory) *running {
 	t.Helper()
+	return runFrom(t, r.reached(host), host, k, m, startNetwork)
+}
+
+// runFrom runs a workstation whose network's process is started by a function.
+func runFrom(t *testing.T, b Broker, host string, k *fakeKeeper, m *memory, start func(string, []*os.File) (*os.Process, error)) *running {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	link := &Link{Start: startNetwork}
-	b := r.reached(host)
+	link := &Link{Start: start}
 	b.Host, b.Client, b.Topics = host, "timegate-"+host, []string{bundleTopic, releaseTopic, trialTopic}
 	out := &running{k, m, make(chan struct{}, 1), nil}
 	messages := make(chan Message, 16)
