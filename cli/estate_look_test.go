@@ -9,6 +9,44 @@ import (
 	"timegate/estate"
 )
 
+// TestHostEvents: what is new is told once, the oldest first.
+func TestHostEvents(t *testing.T) {
+	now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
+	host := func(name string, in, on bool, r *coreestate.Report) estate.Host {
+		h := estate.Host{In: in}
+		h.Host, h.On, h.Last = name, on, r
+		return h
+	}
+	report := func(number int64, state coreestate.BundleState, runs ...int64) *coreestate.Report {
+		r := &coreestate.Report{At: now.Add(-time.Second), Bundle: coreestate.BundleReport{Number: number, State: state}}
+		for _, n := range runs {
+			r.Failures = append(r.Failures, coreestate.Failure{Gate: "stock-count", Run: n, At: now.Add(-time.Minute), Result: "failed", Status: 3})
+		}
+		return r
+	}
+	before := []estate.Host{host("front-desk", true, true, report(1, coreestate.Taken, 4)), host("press-room", true, true, report(1, coreestate.Taken))}
+	for _, tt := range []struct {
+		name string
+		now  []estate.Host
+		want string
+	}{
+		{"nothing", before, ""},
+		{"a run failed", []estate.Host{host("front-desk", true, true, report(1, coreestate.Taken, 5, 4)), before[1]}, "front-desk run 5 of stock-count failed (3); "},
+		{"a bundle came", []estate.Host{host("front-desk", true, true, report(2, coreestate.Taken, 4)), host("press-room", true, true, report(2, coreestate.Refused))}, "front-desk bundle 2 taken; press-room bundle 2 refused; "},
+		{"one goes, one asks", []estate.Host{host("front-desk", true, false, before[0].Last), before[1], host("studio-laptop", false, false, nil)}, "front-desk off; studio-laptop asks to be let in; "},
+		{"one is let in, with old failures", append([]estate.Host{host("studio-laptop", true, true, report(1, coreestate.Taken, 1, 2))}, before...), "studio-laptop bundle 1 taken; studio-laptop on; "},
+		{"a failure and then off", []estate.Host{host("front-desk", true, false, report(1, coreestate.Taken, 5, 4)), before[1]}, "front-desk run 5 of stock-count failed (3); front-desk off; "},
+	} {
+		got := ""
+		for _, e := range hostEvents(before, tt.now, now) {
+			got += e.Host + " " + e.Text + "; "
+		}
+		if got != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
+		}
+	}
+}
+
 // TestFailuresOf: failures of all workstations are told together, the newest first, by time
 // and by word.
 func TestFailuresOf(t *testing.T) {

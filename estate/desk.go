@@ -167,6 +167,13 @@ func (d *Desk) unreached(err error) error {
 	return &BrokerError{fmt.Sprintf("the broker is not reached: %v", err)}
 }
 
+// Trouble is why the broker is not reached now; "" where it is.
+func (d *Desk) Trouble() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.trouble
+}
+
 func (d *Desk) heard() bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
