@@ -32,8 +32,11 @@ func (a *app) doctor(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	list := a.ownHealth(ctx)
-	list = append(list, here.Health(ctx)...)
+	return a.printHealth(append(a.ownHealth(ctx), here.Health(ctx)...))
+}
+
+// printHealth prints what was looked at; where something is wrong, the exit status says so.
+func (a *app) printHealth(list []workstation.Health) error {
 	wrong := 0
 	var rows [][]string
 	for _, h := range list {
@@ -69,12 +72,8 @@ func (a *app) doctor(ctx context.Context, c *cli.Command) error {
 // ownHealth looks at what is the keeper's own: its home, its journal, the room for them,
 // and itself.
 func (a *app) ownHealth(ctx context.Context) []workstation.Health {
-	ok := func(name, what string) workstation.Health {
-		return workstation.Health{Name: name, State: workstation.HealthOK, What: what}
-	}
-	wrong := func(name string, err error, remedy string) workstation.Health {
-		return workstation.Health{Name: name, State: workstation.HealthWrong, What: err.Error(), Remedy: remedy}
-	}
+	ok := healthy
+	wrong := func(name string, err error, remedy string) workstation.Health { return ill(name, err.Error(), remedy) }
 	out := []workstation.Health{ok("home", a.home.State)}
 	if err := gates.Safe(a.home); err != nil {
 		out[0] = wrong("home", err, "")

@@ -2,12 +2,47 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
 	coreestate "timegate/core/estate"
 	"timegate/estate"
+	"timegate/estate/hub"
+	"timegate/workstation"
 )
+
+// TestEstateHealth: what is wrong with an estate is said, and what will be.
+func TestEstateHealth(t *testing.T) {
+	now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
+	bundle := func(days int) *coreestate.Bundle {
+		return &coreestate.Bundle{Manifest: coreestate.Manifest{Number: 7, Expires: now.AddDate(0, 0, days), Plan: coreestate.Plan{Waves: []coreestate.Wave{{Rest: true}}}}}
+	}
+	many := make([]estate.Host, hub.Many)
+	for i := range many {
+		many[i].In = true
+	}
+	for _, tt := range []struct {
+		name  string
+		got   workstation.Health
+		state string
+		what  string
+	}{
+		{"no bundle", bundleHealth(nil, nil, now), workstation.HealthOK, "none was published"},
+		{"a good one", bundleHealth(bundle(90), &coreestate.Release{}, now), workstation.HealthOK, "wave 1 of 1"},
+		{"one that is held", bundleHealth(bundle(90), &coreestate.Release{Held: true, Why: "by hand"}, now), workstation.HealthNote, "by hand"},
+		{"one that expires soon", bundleHealth(bundle(3), &coreestate.Release{}, now), workstation.HealthNote, "within 4 days"},
+		{"one that has expired", bundleHealth(bundle(0), &coreestate.Release{}, now), workstation.HealthWrong, "has expired"},
+		{"nobody", hostsHealth(nil), workstation.HealthOK, "0 workstations"},
+		{"one that asks", hostsHealth([]estate.Host{{}}), workstation.HealthOK, "1 asking"},
+		{"somebody speaks for another", hostsHealth([]estate.Host{{In: true, Wrong: "its report is not signed"}}), workstation.HealthWrong, "is not signed"},
+		{"more than a hub bears", hostsHealth(many), workstation.HealthNote, "400 workstations"},
+	} {
+		if tt.got.State != tt.state || !strings.Contains(tt.got.What, tt.what) {
+			t.Errorf("%s: %+v, want %s, %q", tt.name, tt.got, tt.state, tt.what)
+		}
+	}
+}
 
 // TestHostEvents: what is new is told once, the oldest first.
 func TestHostEvents(t *testing.T) {

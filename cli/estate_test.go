@@ -202,6 +202,7 @@ func TestEstateCommands(t *testing.T) {
 		t.Errorf("a wave that fails: status %d\n%s", status, out)
 	}
 	b.must("held", "desk", "estate", "status")
+	b.must("is held: failed on 1 of 1", "desk", "estate", "doctor")
 	b.must("exit status 4", "desk", "estate", "history", "humidity-log", "--since", "today")
 	if out := b.must("", "desk", "--json", "estate", "history", "nowhere"); strings.TrimSpace(out) != "[]" {
 		t.Errorf("the history of no workstation is %s", out)
@@ -230,6 +231,9 @@ func TestEstateCommands(t *testing.T) {
 	b.must("/scripts/humidity-log", "press-room", "list")
 	if told := b.must(`"code": "target-missing"`, "press-room", "estate", "privacy"); strings.Contains(told, "/opt/larkspur") || strings.Contains(told, b.dir) {
 		t.Errorf("paths are told: %s", told)
+	}
+	if out, status := b.call("press-room", "estate", "doctor"); status != 3 || !strings.Contains(out, "4 was refused (target-missing)") {
+		t.Errorf("doctor: status %d\n%s", status, out)
 	}
 	b.must("has begun anew", "press-room", "estate", "leave", "--yes")
 	b.must("humidity-log", "press-room", "list")
