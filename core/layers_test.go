@@ -118,6 +118,29 @@ func readAll(t *testing.T) {
 	}
 }
 
+// TestSkips: a test that is skipped for what the machine lacks says so by one function, which
+// lets it fail where nothing may be lacking. What else is skipped is asked for.
+func TestSkips(t *testing.T) {
+	asked := map[string]string{"workstation/wstest/machine.go": "t.Skipf(format, args...)", "workstation/linux/files_test.go": "short run", "workstation/linux/clock_test.go": "TIMEGATE_TEST_SETCLOCK", "cli/estate_test.go": "it takes a minute"}
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(path) != ".go" || d.Name() == "layers_test.go" {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for line := range strings.Lines(string(text)) {
+			line = strings.TrimSpace(line)
+			allowed, is := asked[strings.TrimPrefix(path, "../")]
+			if (strings.HasPrefix(line, "t.Skip(") || strings.HasPrefix(line, "t.Skipf(")) && !(is && strings.Contains(line, allowed)) {
+				t.Errorf("%s skips by itself: %s", path, line)
+			}
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 // room returns a package's folder in the repository.
 func room(path string) string { return strings.TrimPrefix(strings.TrimPrefix(path, "timegate"), "/") }
 

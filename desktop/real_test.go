@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"timegate/workstation/wstest"
 )
 
 // TestRealEntries reads the entries of the programs that are installed: each names a
@@ -23,7 +25,7 @@ func TestRealEntries(t *testing.T) {
 		}
 	}
 	if len(apps) < 3 {
-		t.Skipf("%d applications are installed here; three are wanted, such as those of the packages xterm, xarchiver and galculator", len(apps))
+		wstest.Skip(t, "%d applications are installed here; three are wanted, such as those of the packages xterm, xarchiver and galculator", len(apps))
 	}
 	for _, e := range apps {
 		argv, err := e.Command()
@@ -50,7 +52,7 @@ func TestRealEntries(t *testing.T) {
 // authors, whatever stands in it.
 func TestWrittenEntries(t *testing.T) {
 	if _, err := exec.LookPath("desktop-file-validate"); err != nil {
-		t.Skip("install desktop-file-utils")
+		wstest.Skip(t, "install desktop-file-utils")
 	}
 	for i, e := range []Entry{
 		{Name: "Job board", Comment: "Shows the day's jobs", Exec: Quote("/bin/sh") + " " + Quote(`a "b" $c \d %f`)},

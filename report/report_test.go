@@ -1,3 +1,5 @@
+//go:build linux
+
 package report
 
 import (
@@ -18,6 +20,7 @@ import (
 
 	"timegate/chart"
 	"timegate/core/calendar"
+	"timegate/workstation/wstest"
 )
 
 // sample is a page with all that there can be, and with what somebody hostile might write.
@@ -159,7 +162,7 @@ func TestBrowser(t *testing.T) {
 		if os.Getenv("CI") != "" {
 			t.Fatal("chromium is not installed")
 		}
-		t.Skip("chromium is not installed")
+		wstest.Skip(t, "chromium is not installed")
 	}
 	dir := t.TempDir()
 	text := written(t, sample())

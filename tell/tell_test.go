@@ -24,6 +24,7 @@ import (
 	"github.com/godbus/dbus/v5"
 
 	"timegate/core/tell"
+	"timegate/workstation/wstest"
 )
 
 func TestMain(m *testing.M) {
@@ -294,7 +295,7 @@ func TestDesktop(t *testing.T) {
 		if os.Getenv("CI") != "" {
 			t.Fatal("dbus is not installed")
 		}
-		t.Skip("dbus is not installed")
+		wstest.Skip(t, "dbus is not installed")
 	}
 	run := t.TempDir()
 	own := filepath.Join(run, fmt.Sprint(os.Getuid()))
@@ -358,7 +359,7 @@ func TestOthersDesktop(t *testing.T) {
 		if os.Getenv("CI") != "" {
 			t.Fatal("dbus is not installed, or the test is not run by root")
 		}
-		t.Skip("dbus is not installed, or the test is not run by root")
+		wstest.Skip(t, "dbus is not installed, or the test is not run by root")
 	}
 	const uid, gid = 65534, 65534 // nobody
 	run, err := os.MkdirTemp("/tmp", "tell")

@@ -97,7 +97,7 @@ func TestRefusedDelay(t *testing.T) {
 func TestRealLoginManager(t *testing.T) {
 	root := os.Getenv("TIMEGATE_TEST_ELOGIND")
 	if root == "" {
-		t.Skip("needs the packages elogind and libelogind0, unpacked into the folder that TIMEGATE_TEST_ELOGIND names")
+		wstest.Skip(t, "needs the packages elogind and libelogind0, unpacked into the folder that TIMEGATE_TEST_ELOGIND names")
 	}
 	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
 		return

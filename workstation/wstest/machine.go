@@ -18,13 +18,23 @@ import (
 	"timegate/workstation"
 )
 
+// Skip skips a test that this machine cannot run, and says what is missing. Where
+// TIMEGATE_TEST_ALL is set, as on a machine that has everything, the test fails.
+func Skip(t testing.TB, format string, args ...any) {
+	t.Helper()
+	if os.Getenv("TIMEGATE_TEST_ALL") != "" {
+		t.Fatalf("to be skipped, and here everything should be there: "+format, args...)
+	}
+	t.Skipf(format, args...)
+}
+
 // Need returns the path of a program, or skips the test and says which
 // package has it.
 func Need(t testing.TB, program, pkg string) string {
 	t.Helper()
 	path, err := exec.LookPath(program)
 	if err != nil {
-		t.Skipf("needs the program %s of the package %s", program, pkg)
+		Skip(t, "needs the program %s of the package %s", program, pkg)
 	}
 	return path
 }
@@ -33,7 +43,7 @@ func Need(t testing.TB, program, pkg string) string {
 func Root(t testing.TB) {
 	t.Helper()
 	if os.Getuid() != 0 {
-		t.Skip("needs root")
+		Skip(t, "needs root")
 	}
 }
 
@@ -67,7 +77,7 @@ func Alone(t *testing.T, namespaces uintptr) bool {
 	case err != nil:
 		t.Errorf("%v\n%s", err, out)
 	case strings.Contains(string(out), "--- SKIP"):
-		t.Skipf("%s", out)
+		Skip(t, "%s", out)
 	case !strings.Contains(string(out), "--- PASS: "+t.Name()):
 		t.Errorf("the test did not run:\n%s", out)
 	}
