@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -119,7 +120,8 @@ func (a *app) estatePublishCommand() *cli.Command {
 		Name: "publish", Usage: "give a folder of gates to the workstations, in waves", ArgsUsage: "FOLDER --key FILE",
 		Description: examples(`timegate estate publish ~/larkspur-gates --key larkspur.key --waves 1,10%,rest --after 4h --stop-if "failed > 1%"`,
 			`timegate estate publish ~/larkspur-gates --key larkspur.key --group printing --first-only`) +
-			"The folder is as for \"timegate apply\". The command stays until the last wave has begun; if it is ended before, the wave that\n" +
+			"The folder is as for \"timegate apply\"; where it has day files in its folder days, all of them must come out as they should.\n" +
+			"The command stays until the last wave has begun; if it is ended before, the wave that\n" +
 			"has begun goes on, and \"timegate estate go-on\" lets the next ones begin.",
 		Flags: []cli.Flag{
 			keyFlag(),
@@ -149,6 +151,9 @@ func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := a.daysHold(dir); err != nil {
+		return err
+	}
 	return a.atDesk(ctx, func(d *estate.Desk, known *estate.Known) error {
 		in := 0
 		for _, h := range d.Hosts() {
@@ -172,6 +177,22 @@ func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
 		}
 		return a.conduct(ctx, d, keys)
 	})
+}
+
+// daysHold plays the day files of a folder through its gates. Where one does not come out as
+// it should, nothing is published.
+func (a *app) daysHold(dir string) error {
+	days := filepath.Join(dir, "days")
+	if found, err := filepath.Glob(filepath.Join(days, "*.toml")); err != nil || len(found) == 0 {
+		return err
+	}
+	one := *a
+	one.in, one.out, one.json = strings.NewReader(""), a.err, false
+	err := one.inside(context.Background(), []string{"rehearse", days, "--gates", dir})
+	if stop, ok := errors.AsType[*exitError](err); ok && stop.status == exitFound {
+		return &exitError{exitFound, fmt.Errorf("a day in %s does not come out as it should; nothing was published", days)}
+	}
+	return err
 }
 
 // bundleOf reads a folder and the options of a bundle.

@@ -167,6 +167,13 @@ func TestEstateCommands(t *testing.T) {
 	b.writes("gates/humidity-log.toml", gate)
 	b.writes("scripts/humidity-log", "#!/bin/sh\necho \"$(uname -n): 52 %\"\n")
 	publish := []string{"estate", "publish", filepath.Join(b.dir, "folder"), "--key", key, "--yes"}
+	// A day file that does not come out as it should keeps the folder from going out.
+	b.writes("days/monday.toml", "from = \"2026-11-30 08:00\"\nto = \"2026-11-30 12:00\"\nexpect = [\"humidity-log opens at 09:00\"]\n")
+	if out, status := b.call("desk", append(publish, "--waves", "rest")...); status != 3 || !strings.Contains(out, "nothing was published") {
+		t.Errorf("a day that fails: status %d\n%s", status, out)
+	}
+	b.writes("days/monday.toml", "from = \"2026-11-30 08:00\"\nto = \"2026-11-30 12:00\"\nexpect = [\"never more than 2 at once\"]\n")
+	b.must("none was published", "desk", "estate", "status")
 	b.must("all waves have begun", "desk", append(publish, "--waves", "1,rest", "--after", "1s")...)
 	wstest.Await(t, "the first bundle", has(1, "taken", ""))
 	b.must("started", "press-room", "send", "now")
