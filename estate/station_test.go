@@ -1,0 +1,306 @@
+//go:build linux
+
+package estate
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"timegate/core/estate"
+)
+
+func keyOf(word string) ed25519.PrivateKey {
+	return ed25519.NewKeyFromSeed(fmt.Appendf(nil, "%-32s", word))
+}
+
+func publicOf(word string) ed25519.PublicKey { return keyOf(word).Public().(ed25519.PublicKey) }
+
+// fakeKeeper is a keeper that does as it is told.
+type fakeKeeper struct {
+	mu      sync.Mutex // guards what follows
+	refuse  string     // a code
+	dead    bool       // it does not come up
+	busy    int        // so often it does not say how it does
+	failed  int
+	applied []int64
+	back    int
+}
+
+func (k *fakeKeeper) Apply(b *estate.Bundle) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.refuse != "" {
+		return &ApplyError{k.refuse, errors.New("it cannot be")}
+	}
+	k.applied = append(k.applied, b.Number)
+	return nil
+}
+
+func (k *fakeKeeper) Confirm(context.Context) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.dead {
+		return errors.New("no keeper answers")
+	}
+	return nil
+}
+
+func (k *fakeKeeper) Back(time.Time) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.back++
+	return nil
+}
+
+func (k *fakeKeeper) Forecast(_ context.Context, b *estate.Bundle, f *estate.Forecast) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.refuse != "" {
+		return errors.New("it cannot be")
+	}
+	f.Days = 7
+	for range b.Content {
+		f.Gates = append(f.Gates, estate.GateForecast{Gate: "vault-copy", Change: "added", New: 21})
+	}
+	return nil
+}
+
+func (k *fakeKeeper) Look(_ context.Context, r *estate.Report, _ time.Time) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.busy > 0 {
+		k.busy--
+		return errors.New("no keeper answers")
+	}
+	r.Gates, r.Failed = 8, k.failed
+	return nil
+}
+
+func (k *fakeKeeper) has() string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return fmt.Sprint(k.applied, k.back)
+}
+
+// memory is a store that survives its station.
+type memory struct {
+	mu   sync.Mutex // guards what follows
+	data []byte
+	told []byte
+	full bool // the disk is
+}
+
+func (m *memory) Load(s *State) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.data == nil {
+		return nil
+	}
+	return json.Unmarshal(m.data, s)
+}
+
+func (m *memory) Save(s *State) (err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.full {
+		return errors.New("no space left on device")
+	}
+	m.data, err = json.Marshal(s)
+	return err
+}
+
+func (m *memory) Told(report []byte) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.told = report
+	return nil
+}
+
+func station(host string, k *fakeKeeper, m *memory, publish func(string, []byte)) *Station {
+	return &Station{Shop: "larkspur", Host: host, Version: "1", Trust: []ed25519.PublicKey{publicOf("maren")}, Key: keyOf(host), Keeper: k, Store: m, Publish: publish,
+		Log: slog.New(slog.DiscardHandler), Times: Times{Gather: 10 * time.Millisecond, Pause: 10 * time.Millisecond, Beat: time.Hour, Answer: time.Second}}
+}
+
+// bundleOf is a bundle, sealed.
+func bundleOf(t testing.TB, number int64, key string, change func(b *estate.Bundle)) []byte {
+	t.Helper()
+	b := &estate.Bundle{Manifest: estate.Manifest{Shop: "larkspur", Number: number, Made: time.Now(), Expires: time.Now().Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}},
+		Content: map[string][]byte{"gates/vault-copy.toml": []byte("run = [\"/bin/true\"]\n")}}
+	change(b)
+	body, err := b.Pack()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return sealed(t, estate.ForBundle, body, key)
+}
+
+func sealed(t testing.TB, purpose estate.Purpose, body []byte, key string) []byte {
+	t.Helper()
+	raw, err := estate.Seal(purpose, body, keyOf(key))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return raw
+}
+
+func releaseOf(t testing.TB, number, order int64, key string) []byte {
+	t.Helper()
+	body, err := json.Marshal(&estate.Release{Shop: "larkspur", Number: number, Order: order, Reach: ^uint64(0), Began: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return sealed(t, estate.ForRelease, body, key)
+}
+
+// TestAttacks: what a hostile broker, or somebody with a stolen password, shows a workstation
+// is not taken; what the shop's key has signed is, once.
+func TestAttacks(t *testing.T) {
+	same := func(*estate.Bundle) {}
+	good, release := bundleOf(t, 7, "maren", same), releaseOf(t, 7, 3, "maren")
+	type shown struct {
+		topic string
+		raw   []byte
+	}
+	for _, tt := range []struct {
+		name  string
+		shown []shown
+		want  string // numbers that were applied, and how often was gone back
+		fault bool   // something is said of it
+	}{
+		{"as it should be", []shown{{bundleTopic, good}, {releaseTopic, release}}, "[7] 0", false},
+		{"the release first", []shown{{releaseTopic, release}, {bundleTopic, good}}, "[7] 0", false},
+		{"not released", []shown{{bundleTopic, good}}, "[] 0", false},
+		{"released is another", []shown{{bundleTopic, good}, {releaseTopic, releaseOf(t, 6, 3, "maren")}}, "[] 0", false},
+		{"shown again", []shown{{bundleTopic, good}, {releaseTopic, release}, {bundleTopic, good}, {releaseTopic, release}}, "[7] 0", false},
+		{"an old one again", []shown{{bundleTopic, good}, {releaseTopic, release}, {bundleTopic, bundleOf(t, 6, "maren", same)}, {releaseTopic, releaseOf(t, 6, 4, "maren")}}, "[7] 0", false},
+		{"an old one while one waits", []shown{{bundleTopic, good}, {bundleTopic, bundleOf(t, 6, "maren", same)}, {releaseTopic, release}}, "[7] 0", true},
+		{"an old release again", []shown{{bundleTopic, good}, {releaseTopic, releaseOf(t, 6, 5, "maren")}, {releaseTopic, release}}, "[] 0", false},
+		{"forged", []shown{{bundleTopic, bundleOf(t, 8, "stranger", same)}, {releaseTopic, releaseOf(t, 8, 3, "stranger")}}, "[] 0", true},
+		{"a forged release", []shown{{bundleTopic, good}, {releaseTopic, releaseOf(t, 7, 3, "stranger")}}, "[] 0", true},
+		{"another shop's", []shown{{bundleTopic, bundleOf(t, 7, "maren", func(b *estate.Bundle) { b.Shop = "foxglove" })}, {releaseTopic, release}}, "[] 0", true},
+		{"for others", []shown{{bundleTopic, bundleOf(t, 7, "maren", func(b *estate.Bundle) { b.Hosts = []string{"front-*"} })}, {releaseTopic, release}}, "[] 0", false},
+		{"expired", []shown{{bundleTopic, bundleOf(t, 7, "maren", func(b *estate.Bundle) {
+			b.Made, b.Expires = time.Now().Add(-2*time.Hour), time.Now().Add(-time.Hour)
+		})}, {releaseTopic, release}}, "[] 0", true},
+		{"a release as a bundle", []shown{{bundleTopic, release}, {releaseTopic, good}}, "[] 0", true},
+		{"cut", []shown{{bundleTopic, good[:len(good)-1]}, {releaseTopic, release}}, "[] 0", true},
+		{"bent", []shown{{bundleTopic, append(bytes.Clone(good[:len(good)-1]), good[len(good)-1]^1)}, {releaseTopic, release}}, "[] 0", true},
+		{"empty", []shown{{bundleTopic, nil}, {releaseTopic, nil}}, "[] 0", true},
+		{"signed, and no bundle", []shown{{bundleTopic, sealed(t, estate.ForBundle, []byte("x"), "maren")}, {releaseTopic, sealed(t, estate.ForRelease, []byte("x"), "maren")}}, "[] 0", true},
+		{"another topic", []shown{{"other", good}}, "[] 0", true},
+	} {
+		k := &fakeKeeper{}
+		s := station("press-room", k, &memory{}, func(string, []byte) {})
+		fault := false
+		for _, m := range tt.shown {
+			_, err := s.message(t.Context(), Message{Topic: m.topic, Payload: m.raw})
+			fault = fault || err != nil
+		}
+		if k.has() != tt.want || fault != tt.fault {
+			t.Errorf("%s: %s and fault %v, want %s and %v", tt.name, k.has(), fault, tt.want, tt.fault)
+		}
+	}
+}
+
+// TestTaken: what becomes of a bundle, over deaths of the keeper and full disks.
+func TestTaken(t *testing.T) {
+	good, release := bundleOf(t, 7, "maren", func(*estate.Bundle) {}), releaseOf(t, 7, 3, "maren")
+	show := func(s *Station) {
+		for _, m := range []Message{{Topic: bundleTopic, Payload: good}, {Topic: releaseTopic, Payload: release}} {
+			s.message(t.Context(), m) // what is wrong, the state says
+		}
+	}
+	quiet := func(string, []byte) {}
+	k, m := &fakeKeeper{refuse: "path-hazard"}, &memory{}
+	s := station("press-room", k, m, quiet)
+	if show(s); s.state.Bundle.State != estate.Refused || s.state.Bundle.Code != "path-hazard" || s.state.Number != 7 || k.has() != "[] 0" {
+		t.Errorf("refused: %+v, %s", s.state, k.has())
+	}
+	k, m = &fakeKeeper{dead: true}, &memory{}
+	s = station("press-room", k, m, quiet)
+	if show(s); s.state.Bundle.State != estate.Back || k.has() != "[7] 1" {
+		t.Errorf("a keeper that does not come up: %+v, %s", s.state, k.has())
+	}
+	if show(s); k.has() != "[7] 1" {
+		t.Errorf("it is taken again: %s", k.has())
+	}
+	k, m = &fakeKeeper{}, &memory{full: true}
+	s = station("press-room", k, m, quiet)
+	if show(s); k.has() != "[] 0" {
+		t.Errorf("on a full disk it is taken, and could be again: %s", k.has())
+	}
+	m.full = false
+	if s = station("press-room", k, m, quiet); s.Store.Load(&s.state) != nil {
+		t.Fatal("nothing can be loaded")
+	}
+	if show(s); k.has() != "[7] 0" || s.state.Bundle.State != estate.Taken {
+		t.Errorf("once there is room: %s, %+v", k.has(), s.state)
+	}
+	// The keeper dies with the bundle, each time that it begins.
+	k, m = &fakeKeeper{dead: true}, &memory{}
+	if err := m.Save(&State{Number: 7, Trial: mostTrials, Bundle: estate.BundleReport{Number: 7, At: new(time.Now())}}); err != nil {
+		t.Fatal(err)
+	}
+	s = station("press-room", k, m, quiet)
+	if err := s.Store.Load(&s.state); err != nil {
+		t.Fatal(err)
+	}
+	if s.tryAgain(t.Context()); k.has() != "[] 1" || s.state.Bundle.State != estate.Back || s.state.Trial != 0 {
+		t.Errorf("a keeper that dies again and again: %s, %+v", k.has(), s.state)
+	}
+}
+
+// TestTelling: a report comes soon after the connection and after a first failure, later ones
+// not before a pause, one by one where nothing happens; what cannot be told is tried again.
+func TestTelling(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		k := &fakeKeeper{busy: 1}
+		began := time.Now()
+		var told []time.Duration
+		s := station("press-room", k, &memory{}, func(topic string, _ []byte) {
+			if strings.HasSuffix(topic, reportOf) {
+				told = append(told, time.Since(began))
+			}
+		})
+		s.Times = UsualTimes
+		ctx, stop := context.WithCancel(t.Context())
+		messages, changed := make(chan Message), make(chan struct{})
+		ended := make(chan error)
+		go func() { ended <- s.Run(ctx, messages, changed) }()
+		at := func(after time.Duration, do func()) {
+			time.Sleep(after - time.Since(began))
+			do()
+		}
+		fail := func() {
+			k.mu.Lock()
+			k.failed++
+			k.mu.Unlock()
+			changed <- struct{}{}
+		}
+		at(time.Minute, func() { messages <- Message{Up: true} })
+		at(time.Hour, fail)
+		at(time.Hour+20*time.Second, fail)
+		at(time.Hour+30*time.Second, fail)
+		at(20*time.Hour, func() {})
+		stop()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+		// In the first ten seconds no keeper answers; it is tried again, as the connection comes.
+		want := []time.Duration{70 * time.Second, time.Hour + 10*time.Second, time.Hour + 5*time.Minute + 10*time.Second, 13*time.Hour + 5*time.Minute + 10*time.Second}
+		if !slices.Equal(told, want) {
+			t.Errorf("told at %v, want %v", told, want)
+		}
+	})
+}
