@@ -59,7 +59,7 @@ var arrows = map[string]string{
 	"figures":            "",
 	"report":             "chart core/forecast",
 	"estate":             "core/estate gates home",
-	"estate/hub":         "core/estate home",
+	"estate/hub":         "core/estate estate home",
 	"tell":               "core/tell core/words home",
 	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",

@@ -9,6 +9,7 @@
 package estate
 
 import (
+	"slices"
 	"strings"
 
 	"timegate/core/estate"
@@ -41,4 +42,24 @@ func hostOf(topic string) (host, what string, ok bool) {
 	}
 	host, what, ok = strings.Cut(rest, "/")
 	return host, "/" + what, ok && estate.ValidHost(host)
+}
+
+// MayUse reports whether somebody may write or read a topic: a workstation writes what it says
+// of itself and reads what is for all, and a desk does the other half. A broker's rules are to
+// be so.
+func MayUse(shop, name string, desk bool, topic string, write bool) bool {
+	rest, ok := strings.CutPrefix(topic, root(shop))
+	if !ok {
+		return false
+	}
+	forAll := slices.Contains([]string{bundleTopic, releaseTopic, trialTopic}, rest)
+	own, isHost := strings.CutPrefix(rest, hostTopic)
+	if desk {
+		return forAll || strings.HasPrefix(rest, echoTopic) || isHost && !write
+	}
+	what, isOwn := strings.CutPrefix(own, name)
+	if write {
+		return isHost && isOwn && slices.Contains([]string{reportOf, onOf, joiningOf, forecastOf}, what)
+	}
+	return forAll
 }

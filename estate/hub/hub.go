@@ -21,7 +21,8 @@ import (
 	"github.com/mochi-mqtt/server/v2/listeners"
 	"github.com/mochi-mqtt/server/v2/packets"
 
-	"timegate/core/estate"
+	coreestate "timegate/core/estate"
+	"timegate/estate"
 )
 
 // Options say how a hub is run.
@@ -52,7 +53,7 @@ type Hub struct {
 // Start begins to serve.
 func Start(o Options) (*Hub, error) {
 	caps := mqtt.NewDefaultServerCapabilities()
-	caps.MaximumClients, caps.MaximumPacketSize = MostClients, estate.MostBytes+64<<10
+	caps.MaximumClients, caps.MaximumPacketSize = MostClients, coreestate.MostBytes+64<<10
 	caps.MaximumMessageExpiryInterval, caps.MaximumSessionExpiryInterval = forAges, uint32((30 * 24 * time.Hour).Seconds())
 	caps.MinimumProtocolVersion, caps.MaximumInflight, caps.MaximumClientWritesPending = 5, 256, 1024
 	server := mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
@@ -161,7 +162,7 @@ func (r *rules) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
 func (r *rules) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {
 	name := string(cl.Properties.Username)
 	m, there := r.member(name)
-	return there && mayUse(r.o.Shop, name, m.Desk, topic, write)
+	return there && estate.MayUse(r.o.Shop, name, m.Desk, topic, write)
 }
 
 // OnPublish refuses what comes too fast.

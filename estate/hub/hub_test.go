@@ -130,27 +130,6 @@ func TestHub(t *testing.T) {
 	})
 }
 
-func TestMayUse(t *testing.T) {
-	for _, tt := range []struct {
-		name, topic string
-		desk, write bool
-		want        bool
-	}{
-		{"press-room", "bundle", false, false, true}, {"press-room", "release", false, false, true}, {"press-room", "trial", false, false, true},
-		{"press-room", "bundle", false, true, false}, {"press-room", "host/press-room/report", false, true, true}, {"press-room", "host/press-room/on", false, true, true},
-		{"press-room", "host/front-desk/report", false, true, false}, {"press-room", "host/+/report", false, false, false}, {"press-room", "#", false, false, false},
-		{"press-room", "host/press-room/report/x", false, true, false}, {"press-room", "host/press-room", false, true, false}, {"press-room", "echo/x", false, true, false},
-		{"maren", "host/+/report", true, false, true}, {"maren", "bundle", true, true, true}, {"maren", "echo/x", true, true, true}, {"maren", "host/press-room/report", true, true, false}, {"maren", "#", true, false, false},
-	} {
-		if got := mayUse("larkspur", tt.name, tt.desk, "timegate/larkspur/"+tt.topic, tt.write); got != tt.want {
-			t.Errorf("%s, desk %v, write %v, %s: %v", tt.name, tt.desk, tt.write, tt.topic, got)
-		}
-	}
-	if mayUse("larkspur", "maren", true, "timegate/foxglove/bundle", false) || mayUse("larkspur", "maren", true, "$SYS/broker", false) {
-		t.Error("another shop's topics may be read")
-	}
-}
-
 // TestStore: what is damaged is not taken, names that are none are refused, and a certificate
 // is made anew before it ends.
 func TestStore(t *testing.T) {

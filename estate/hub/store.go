@@ -10,8 +10,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 
 	"timegate/core/estate"
 	"timegate/home"
@@ -83,25 +81,6 @@ func (s Store) write(all map[string]Member) error {
 		return home.Wrap(s.members(), err)
 	}
 	return nil
-}
-
-// mayUse reports whether somebody may write or read a topic.
-func mayUse(shop, name string, desk bool, topic string, write bool) bool {
-	rest, ok := strings.CutPrefix(topic, "timegate/"+shop+"/")
-	if !ok {
-		return false
-	}
-	forAll := slices.Contains([]string{"bundle", "release", "trial"}, rest)
-	own, isHost := strings.CutPrefix(rest, "host/")
-	if desk {
-		echo := strings.HasPrefix(rest, "echo/")
-		return forAll || echo || isHost && !write
-	}
-	host, what, _ := strings.Cut(own, "/")
-	if write {
-		return isHost && host == name && slices.Contains([]string{"report", "on", "joining", "forecast"}, what)
-	}
-	return forAll
 }
 
 // keptFile is a retained message on the disk.
