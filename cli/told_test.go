@@ -16,14 +16,8 @@ import (
 // that is told, and a gate's own as the gate's account, for its notices alone. One that
 // others can change is not started.
 func TestToldByCommand(t *testing.T) {
-	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+	if !onMnt(t) {
 		return
-	}
-	wstest.Do(t, "mount", "--make-rprivate", "/")
-	wstest.Do(t, "mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", "/mnt")
-	wstest.Do(t, "cp", program, "/mnt/timegate")
-	if err := os.MkdirAll("/mnt/tg/gates", 0o755); err != nil {
-		t.Fatal(err)
 	}
 	wstest.Do(t, "mkdir", "-m", "1777", "/mnt/out")
 	wstest.Do(t, "mkdir", "-m", "777", "/mnt/open")
