@@ -1,15 +1,13 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"crypto/ed25519"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -23,12 +21,13 @@ import (
 
 func (a *app) estateCommand() *cli.Command {
 	return &cli.Command{
-		Name: "estate", Category: estateCommands, Usage: "one folder of gates for many workstations, over a broker", ArgsUsage: "join|leave|accept|forecast|publish|status|hold|go-on|back|list|show|history|watch|privacy|doctor|hub",
+		Name: "estate", Category: estateCommands, Usage: "one folder of gates for many workstations, over a broker", ArgsUsage: "join|leave|accept|forecast|publish|status|hold|go-on|back|list|show|history|watch|why|open|stop|pause|resume|send|output|may|privacy|doctor|hub",
 		Description: examples(`timegate estate join mqtts://broker.larkspur.example --shop larkspur --trust larkspur.key.pub`, `timegate estate publish ~/larkspur-gates --key larkspur.key`, `timegate estate list`) + "Workstations and administrators meet at a broker that speaks MQTT 5. It is trusted with nothing: what a workstation takes is\n" +
 			"signed by a key that its own settings name, and what it tells is signed by its own.",
 		Action: a.group,
-		Commands: []*cli.Command{a.estateJoinCommand(), a.estateLeaveCommand(), a.estateAcceptCommand(), a.estateForecastCommand(), a.estatePublishCommand(), a.estateStatusCommand(),
-			a.estateHoldCommand(), a.estateGoOnCommand(), a.estateBackCommand(), a.estateListCommand(), a.estateShowCommand(), a.estateHistoryCommand(), a.estateWatchCommand(), a.estatePrivacyCommand(), a.estateDoctorCommand(), a.estateHubCommand(), a.estateTrialCommand()},
+		Commands: slices.Concat([]*cli.Command{a.estateJoinCommand(), a.estateLeaveCommand(), a.estateAcceptCommand(), a.estateForecastCommand(), a.estatePublishCommand(), a.estateStatusCommand(),
+			a.estateHoldCommand(), a.estateGoOnCommand(), a.estateBackCommand(), a.estateListCommand(), a.estateShowCommand(), a.estateHistoryCommand(), a.estateWatchCommand()},
+			a.estateAskCommands(), []*cli.Command{a.estateMayCommand(), a.estatePrivacyCommand(), a.estateDoctorCommand(), a.estateHubCommand(), a.estateTrialCommand()}),
 	}
 }
 
@@ -44,6 +43,7 @@ func (a *app) estateJoinCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "trust", Usage: "take what the holder of the public key in `FILE` has signed; repeat it for several", TakesFile: true},
 			&cli.IntFlag{Name: "need", Usage: "so `MANY` of them must have signed", Value: 1},
 			&cli.StringSliceFlag{Name: "group", Usage: "a `GROUP` of workstations that this one is in"},
+			&cli.StringSliceFlag{Name: "may", Usage: "let the estate ask for `THIS`: " + strings.Join(coreestate.Permissions(), ", ")},
 			&cli.StringFlag{Name: "authority", Usage: "who has signed the broker's certificate, in `FILE` (PEM)", TakesFile: true},
 			&cli.StringFlag{Name: "certificate", Usage: "this workstation's certificate for the broker, in `FILE` (PEM)", TakesFile: true},
 			&cli.StringFlag{Name: "certificate-key", Usage: "its key, in `FILE` (PEM)", TakesFile: true},
@@ -67,7 +67,7 @@ func (a *app) estateJoin(ctx context.Context, c *cli.Command) error {
 	if !coreestate.ValidHost(a.host) {
 		return usageError("the name of this workstation, %q, cannot be one in an estate: letters, digits, hyphens and dots", a.host)
 	}
-	s := &estate.Settings{Broker: url, Shop: c.String("shop"), Groups: c.StringSlice("group"), Need: c.Int("need"), Desk: c.Bool("desk"), User: c.String("user")}
+	s := &estate.Settings{Broker: url, Shop: c.String("shop"), Groups: c.StringSlice("group"), Need: c.Int("need"), May: c.StringSlice("may"), Desk: c.Bool("desk"), User: c.String("user")}
 	for _, file := range c.StringSlice("trust") {
 		key, err := a.trustedKey(file)
 		if err != nil {
@@ -187,33 +187,4 @@ func (a *app) estateSettings() (*estate.Settings, error) {
 		return nil, &exitError{exitWrong, err}
 	}
 	return s, err
-}
-
-func (a *app) estatePrivacyCommand() *cli.Command {
-	return &cli.Command{
-		Name: "privacy", Usage: "what this workstation has told its estate, word for word",
-		Description: examples(`timegate estate privacy`, `timegate estate privacy --json`) + "Names of gates, results, codes of reasons and figures. Command lines, what programs print, and names of accounts are never told.",
-		Action: func(_ context.Context, c *cli.Command) error {
-			if err := noArguments(c); err != nil {
-				return err
-			}
-			if _, err := a.estateSettings(); err != nil {
-				return err
-			}
-			text, err := estate.Files{Home: a.home}.LastTold()
-			if errors.Is(err, fs.ErrNotExist) {
-				fmt.Fprintln(a.err, "nothing was told yet")
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			var out bytes.Buffer
-			if err := json.Indent(&out, text, "", "  "); err != nil {
-				return err
-			}
-			fmt.Fprintln(a.out, out.String())
-			return nil
-		},
-	}
 }

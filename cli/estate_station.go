@@ -107,8 +107,8 @@ func (a *app) stationOf(settings *estate.Settings, log *slog.Logger) (*estate.St
 	if err != nil {
 		return nil, err
 	}
-	return &estate.Station{Shop: settings.Shop, Host: a.host, Groups: settings.Groups, Version: version, Trust: trust, Need: settings.Need, Key: key,
-		Keeper: &estateKeeper{app: a}, Store: estate.Files{Home: a.home}, Log: log, Times: estate.UsualTimes}, nil
+	return &estate.Station{Shop: settings.Shop, Host: a.host, Groups: settings.Groups, Version: version, Trust: trust, Need: settings.Need, Key: key, May: settings.May,
+		Keeper: &estateKeeper{app: a, may: settings.May}, Store: estate.Files{Home: a.home}, Log: log, Times: estate.UsualTimes}, nil
 }
 
 // networkAccounts are whose rights the network's process has, where the keeper is root's: the
@@ -139,6 +139,7 @@ func (a *app) startNetwork(argument string, files []*os.File) (*os.Process, erro
 // estateKeeper brings bundles into force as apply does, and knows what reports tell.
 type estateKeeper struct {
 	app   *app
+	may   []string // what the settings permit
 	names []string // of the gates that were applied
 }
 
@@ -268,7 +269,9 @@ func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since tim
 		if why.Code == "" {
 			why = e.Reason
 		}
-		r.Failures = append(r.Failures, coreestate.Failure{Gate: e.Gate, Run: e.Run, At: at.Time().UTC(), Result: string(e.Result), Code: string(why.Code), Status: e.Exit})
+		f := coreestate.Failure{Gate: e.Gate, Run: e.Run, At: at.Time().UTC(), Result: string(e.Result), Code: string(why.Code), Status: e.Exit}
+		k.detail(&f, &e)
+		r.Failures = append(r.Failures, f)
 	}
 	return nil
 }

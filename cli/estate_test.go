@@ -119,6 +119,64 @@ func startOpenBroker(t *testing.T) (url string) {
 	return "mqtt://" + address
 }
 
+// asksForThings asks the press room for what it permits, and for what it does not.
+func (b *bindery) asksForThings(key string) {
+	t := b.t
+	t.Helper()
+	ask := func(args ...string) (string, int) {
+		return b.call("desk", slices.Concat([]string{"estate"}, args, []string{"--key", key})...)
+	}
+	if out, status := ask("why", "press-room", "humidity-log"); status != 0 || !strings.Contains(out, "start ") || !strings.Contains(out, "due") || strings.Contains(out, b.dir) || strings.Contains(out, "root") {
+		t.Errorf("why: status %d\n%s", status, out)
+	}
+	for _, args := range [][]string{{"open", "press-room", "humidity-log"}, {"output", "press-room", "humidity-log"}, {"send", "press-room", "now"}, {"pause", "press-room", "--for", "2h"}} {
+		if out, status := ask(args...); status != 1 || !strings.Contains(out, "press-room: its own settings do not permit that") {
+			t.Errorf("%s: status %d\n%s", args, status, out)
+		}
+	}
+	b.must("bundles, why\n", "press-room", "estate", "may")
+	b.must("has begun anew", "press-room", "estate", "may", "open", "pause")
+	wstest.Await(t, "the press room to be there again", func() bool {
+		out, status := ask("open", "press-room", "humidity-log")
+		return status == 0 && strings.Contains(out, "opened")
+	})
+	if out, status := ask("open", "press-room", "nothing-here"); status != 4 || !strings.Contains(out, "there is nothing called") {
+		t.Errorf("a gate that is not there: status %d\n%s", status, out)
+	}
+	if out, status := ask("pause", "press-room", "--for", "2h"); status != 0 || !strings.Contains(out, "press-room: done") {
+		t.Errorf("pause: status %d\n%s", status, out)
+	}
+	b.must(`"paused": true`, "press-room", "--json", "keeper", "status")
+	if out, status := ask("resume", "press-room"); status != 0 {
+		t.Errorf("resume: status %d\n%s", status, out)
+	}
+	b.must(`"paused": false`, "press-room", "--json", "keeper", "status")
+	b.must("has begun anew", "press-room", "estate", "may", "output", "details")
+	wstest.Await(t, "the output", func() bool {
+		out, status := ask("output", "press-room", "humidity-log")
+		return status == 0 && out == "press-room: 52 %\n"
+	})
+	if out, status := ask("why", "press-room", "humidity-log"); status != 0 || !strings.Contains(out, "was started. Opened by hand") {
+		t.Errorf("why, with details: status %d\n%s", status, out)
+	}
+	if out, status := ask("open", "press-room", "humidity-log"); status != 1 || !strings.Contains(out, "do not permit") {
+		t.Errorf("what is permitted no more: status %d\n%s", status, out)
+	}
+	told := b.must("asked for open humidity-log, refused (not-permitted)", "press-room", "estate", "privacy")
+	for _, want := range []string{"asked for pause 2h, answered", "asked for output humidity-log, answered"} {
+		if !strings.Contains(told, want) {
+			t.Errorf("of what was asked, %q is not told:\n%s", want, told)
+		}
+	}
+	for args, want := range map[string]string{"why press-room": "the name of a gate is missing", "why press-room --x": "no option -x", "open press-room ../x": "is not the name of a gate", "resume press-room now": "is too much", "pause press-room --for soon": "is not a duration",
+		"why nowhere humidity-log": "there is no workstation"} {
+		if out, status := ask(strings.Fields(args)...); status == 0 || status == 1 || !strings.Contains(out, want) {
+			t.Errorf("%s: status %d, want %q\n%s", args, status, want, out)
+		}
+	}
+	b.must("has begun anew", "press-room", "estate", "may", "--nothing")
+}
+
 // TestEstateCommands: workstations join, are let in, and get a bundle; one that fails is
 // held, and taken back; one that cannot be on a workstation is refused there, and what was
 // there stays.
@@ -182,6 +240,8 @@ func TestEstateCommands(t *testing.T) {
 		return strings.Contains(out, "press-room: 52 %")
 	})
 	b.must("humidity-log", "front-desk", "list")
+
+	b.asksForThings(key)
 
 	// Before the next one, the workstations say what it would change: nothing else changes.
 	forecast := []string{"estate", "forecast", filepath.Join(b.dir, "folder"), "--key", key}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,8 +18,6 @@ import (
 	"timegate/estate"
 	"timegate/gates"
 	"timegate/home"
-	"timegate/workstation"
-	"timegate/workstation/here"
 )
 
 // Forecast implements [estate.Keeper]: another process plays the last days through the
@@ -63,42 +60,24 @@ func (k *estateKeeper) tried(ctx context.Context, b *coreestate.Bundle, name str
 	if err != nil {
 		return nil, err
 	}
-	program, err := os.Executable()
-	if err != nil {
-		return nil, err
-	}
 	file := filepath.Join(k.app.home.State, "estate", name)
 	if err := home.Replace(file, body, 0o600); err != nil {
 		return nil, home.Wrap(file, err)
 	}
 	defer os.Remove(file)
-	argv := append(append([]string{program}, k.app.sameHome()...), "estate", "trial", file)
+	args := []string{"estate", "trial", file}
 	if days {
-		argv = append(argv, "--days")
+		args = append(args, "--days")
 	}
-	const most = 4 << 20
-	var out bytes.Buffer
-	done := make(chan workstation.Exit, 1)
-	p, err := here.Starter{}.Start(workstation.Order{Argv: argv, Folder: "/", Env: os.Environ(), Low: days,
-		Print: func(piece []byte) {
-			if out.Len()+len(piece) <= most {
-				out.Write(piece)
-			}
-		},
-		Done: func(x workstation.Exit) { done <- x }})
+	out, status, err := k.app.called(ctx, days, mostCalled, args...)
 	if err != nil {
 		return nil, err
 	}
-	select {
-	case <-ctx.Done():
-		return nil, errors.Join(ctx.Err(), p.End("KILL"))
-	case x := <-done:
-		if x.Status != 0 || x.Signal != "" {
-			return nil, fmt.Errorf("the trial ended with status %d %s: %.300s", x.Status, x.Signal, words.Line(out.String()))
-		}
+	if status != 0 {
+		return nil, fmt.Errorf("the trial ended with status %d: %.300s", status, words.Line(string(out)))
 	}
 	said := &coreestate.Forecast{}
-	if err := json.Unmarshal(out.Bytes(), said); err != nil {
+	if err := json.Unmarshal(out, said); err != nil {
 		return nil, err
 	}
 	return said, nil

@@ -84,7 +84,7 @@ func BenchmarkEstate(b *testing.B) {
 		known.Hosts[fmt.Sprintf("desk-%05d", i)] = publicOf(fmt.Sprintf("desk-%05d", i))
 	}
 	plain := func(host string) Broker {
-		return Broker{URL: fmt.Sprintf("mqtt://127.0.0.1:%d", port), Shop: "larkspur", Host: host, Client: "timegate-" + host, Topics: []string{bundleTopic, releaseTopic, trialTopic}}
+		return Broker{URL: fmt.Sprintf("mqtt://127.0.0.1:%d", port), Shop: "larkspur", Host: host, Client: "timegate-" + host, Topics: stationTopics(host)}
 	}
 	open := func() *Desk {
 		wait, enough := context.WithTimeout(ctx, time.Minute)

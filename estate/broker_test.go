@@ -60,7 +60,7 @@ func startBrokerAt(t testing.TB, listen string, reached ...string) *realBroker {
 	conf := fmt.Sprintf("per_listener_settings false\nlistener %d %s\ncertfile %s/cert.pem\nkeyfile %s/key.pem\nallow_anonymous false\npassword_file %s/passwords\nacl_file %s/acl\nmax_inflight_messages 100\nmax_queued_messages 1000\npersistence true\npersistence_location %s/\n",
 		r.port, listen, dir, dir, dir, dir, dir)
 	for name, data := range map[string][]byte{"cert.pem": cert, "key.pem": key, "conf": []byte(conf), "passwords": nil,
-		"acl": []byte("user maren\ntopic readwrite #\n\npattern read timegate/+/bundle\npattern read timegate/+/release\npattern read timegate/+/trial\npattern write timegate/+/host/%u/#\n")} {
+		"acl": []byte("user maren\ntopic readwrite #\n\npattern read timegate/+/bundle\npattern read timegate/+/release\npattern read timegate/+/trial\npattern read timegate/+/host/%u/request\npattern write timegate/+/host/%u/#\n")} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 			t.Fatal(err)
 		}

@@ -233,12 +233,23 @@ func up(ctx context.Context, m *autopaho.ConnectionManager, sub *paho.Subscribe,
 
 // Publish sends a message, and waits until the broker has it.
 func (c *Conn) Publish(ctx context.Context, topic string, payload []byte, retain bool) error {
+	return c.publish(ctx, &paho.Publish{Topic: topic, Payload: payload, QoS: 1, Retain: retain})
+}
+
+// Ask sends a message that the broker forgets after a while.
+func (c *Conn) Ask(ctx context.Context, topic string, payload []byte, life time.Duration) error {
+	seconds := uint32(life.Seconds())
+	return c.publish(ctx, &paho.Publish{Topic: topic, Payload: payload, QoS: 1, Properties: &paho.PublishProperties{MessageExpiry: &seconds}})
+}
+
+func (c *Conn) publish(ctx context.Context, p *paho.Publish) error {
 	ctx, enough := context.WithTimeout(ctx, publishWithin)
 	defer enough()
 	if err := c.manager.AwaitConnection(ctx); err != nil {
 		return err
 	}
-	_, err := c.manager.Publish(ctx, &paho.Publish{Topic: c.root + topic, Payload: payload, QoS: 1, Retain: retain})
+	p.Topic = c.root + p.Topic
+	_, err := c.manager.Publish(ctx, p)
 	return err
 }
 

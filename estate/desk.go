@@ -35,6 +35,7 @@ type Desk struct {
 	trust []ed25519.PublicKey
 	need  int
 
+	me   string // by chance: what is for this desk alone
 	conn *Conn
 	news chan struct{}
 
@@ -42,6 +43,7 @@ type Desk struct {
 	known   *Known
 	raw     map[string][]byte // what has come last, by topic
 	echo    string            // what is waited for
+	asking  *asking           // nil while nothing is asked for
 	trouble string
 	hosts   map[string]*Host
 	bundle  *estate.Bundle
@@ -65,9 +67,10 @@ type Host struct {
 // or the context ends. The desk stays open until it is closed.
 func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, known *Known) (*Desk, error) {
 	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), known: known, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
-	d.echo = echoTopic + rand.Text()
+	d.me = rand.Text()
+	d.echo = echoTopic + d.me
 	b.Host, b.Client = "", "timegate-"+rand.Text()
-	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, d.echo}
+	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, hostTopic + "+" + answerOf + d.me, d.echo}
 	up, down := make(chan struct{}, 1), make(chan struct{}, 1)
 	conn, err := Connect(context.WithoutCancel(ctx), b, func(m Message) {
 		if m.Up {
@@ -200,7 +203,11 @@ func (d *Desk) take(m Message) {
 	case m.Topic == releaseTopic:
 		d.takeRelease(m.Payload)
 	default:
-		if host, what, ok := hostOf(m.Topic); ok {
+		switch host, what, ok := hostOf(m.Topic); {
+		case !ok:
+		case what == answerOf+d.me:
+			d.takeAnswer(host, m.Payload)
+		default:
 			d.takeHost(host, what, m.Payload)
 		}
 	}

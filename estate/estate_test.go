@@ -34,7 +34,7 @@ func runFrom(t *testing.T, b Broker, host string, k *fakeKeeper, m *memory, star
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	link := &Link{Start: start}
-	b.Host, b.Client, b.Topics = host, "timegate-"+host, []string{bundleTopic, releaseTopic, trialTopic}
+	b.Host, b.Client, b.Topics = host, "timegate-"+host, stationTopics(host)
 	out := &running{k, m, make(chan struct{}, 1), nil}
 	messages := make(chan Message, 16)
 	var both sync.WaitGroup
@@ -47,7 +47,11 @@ func runFrom(t *testing.T, b Broker, host string, k *fakeKeeper, m *memory, star
 		})
 	})
 	both.Go(func() {
-		if err := station(host, k, m, link.Publish).Run(ctx, messages, out.change); err != nil {
+		s := station(host, k, m, link.Publish)
+		if host == "press-room" {
+			s.May = []string{"open"}
+		}
+		if err := s.Run(ctx, messages, out.change); err != nil {
 			t.Error(err)
 		}
 	})
@@ -106,6 +110,23 @@ func TestEstate(t *testing.T) {
 	said, _, _ := d.Tried(&trial.Manifest)
 	if sum := estate.Sum(said); len(sum) != 1 || sum[0].Text != "3 more starts a day" || len(sum[0].Hosts) != 2 {
 		t.Errorf("the trial says %+v", sum)
+	}
+	// One is asked for something, and does it; the other one permits nothing.
+	for name, want := range map[string]string{"press-room": "", "front-desk": estate.NotPermitted} {
+		wait, enough := context.WithTimeout(t.Context(), 20*time.Second)
+		a, err := d.Ask(wait, name, estate.AskOpen, "humidity-log", time.Now(), maren)
+		if enough(); err != nil || a.Code != want || a.Host != name || want == "" && a.Text != "52 %" {
+			t.Errorf("%s answers %+v, %v; want %q", name, a, err, want)
+		}
+	}
+	if _, err := d.Ask(t.Context(), "studio-laptop", estate.AskWhy, "humidity-log", time.Now(), maren); err == nil || !strings.Contains(err.Error(), "was not let in") {
+		t.Errorf("one that was not let in is asked: %v", err)
+	}
+	// What another one says in its name is no answer.
+	d.asking = &asking{Request: &estate.Request{Shop: "larkspur", Host: "press-room", ID: "x"}}
+	forgedAnswer := sealed(t, estate.ForAnswer, []byte("x"), "front-desk")
+	if d.take(Message{Topic: hostTopic + "press-room" + answerOf + d.me, Payload: forgedAnswer}); d.asking.answer != nil || d.asking.wrong == nil {
+		t.Errorf("a forged answer is taken: %+v", d.asking.answer)
 	}
 	plan := estate.Plan{Waves: []estate.Wave{{Count: 1}, {Rest: true}}, After: time.Hour, Limits: []estate.Limit{{Of: estate.Failed}, {Of: estate.Broken}}}
 	publish := func(plan estate.Plan) *estate.Release {

@@ -21,6 +21,7 @@ type frame struct {
 const (
 	frameBroker  = 'b' // to the network: a [Broker], as JSON
 	framePublish = 'p' // to the network: to be published, and kept by the broker
+	frameSay     = 's' // to the network: to be published, and kept by nobody
 	frameMessage = 'm' // from it: a message
 	frameUp      = 'u' // from it: the connection is there
 	frameTrouble = 't' // from it: it is not; the payload says why

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -82,11 +83,11 @@ func serve(ctx context.Context, conn io.ReadWriteCloser) error {
 	defer publishing.Wait()
 	defer stop()
 	for {
-		f, err := readFrame(conn, string(rune(framePublish)))
+		f, err := readFrame(conn, string([]byte{framePublish, frameSay}))
 		if err != nil {
 			return nil // the other one has gone
 		}
-		out.put(f.topic, f.payload)
+		out.put(f.topic, f.payload, f.kind == framePublish)
 	}
 }
 
@@ -95,18 +96,24 @@ type outbox struct {
 	news chan struct{}
 
 	mu   sync.Mutex // guards what follows
-	left map[string][]byte
+	left map[string]letter
+}
+
+// letter is what is to be published.
+type letter struct {
+	payload []byte
+	keep    bool // by the broker
 }
 
 // mostTopics is of how many topics something can wait.
 const mostTopics = 16
 
-func newOutbox() *outbox { return &outbox{news: make(chan struct{}, 1), left: map[string][]byte{}} }
+func newOutbox() *outbox { return &outbox{news: make(chan struct{}, 1), left: map[string]letter{}} }
 
-func (o *outbox) put(topic string, payload []byte) {
+func (o *outbox) put(topic string, payload []byte, keep bool) {
 	o.mu.Lock()
 	if _, there := o.left[topic]; there || len(o.left) < mostTopics {
-		o.left[topic] = payload
+		o.left[topic] = letter{payload, keep}
 	}
 	o.mu.Unlock()
 	o.wake()
@@ -135,12 +142,12 @@ func (o *outbox) run(ctx context.Context, publish func(context.Context, string, 
 		now := maps.Clone(o.left)
 		o.mu.Unlock()
 		for _, topic := range slices.Sorted(maps.Keys(now)) {
-			if publish(ctx, topic, now[topic], true) != nil {
+			if publish(ctx, topic, now[topic].payload, now[topic].keep) != nil {
 				time.AfterFunc(outAgain, o.wake)
 				break
 			}
 			o.mu.Lock()
-			if later := o.left[topic]; len(later) == len(now[topic]) && string(later) == string(now[topic]) {
+			if bytes.Equal(o.left[topic].payload, now[topic].payload) {
 				delete(o.left, topic)
 			}
 			o.mu.Unlock()
@@ -249,20 +256,25 @@ func (l *Link) begin(conn *os.File) error {
 	return nil
 }
 
-// Publish lets a message be published when that is possible, and be kept by the broker. A
-// later one of the same topic takes its place.
-func (l *Link) Publish(topic string, payload []byte) {
+// Publish lets a message be published when that is possible, and be kept by the broker if it
+// is to be. A later one of the same topic takes its place; one that is not kept is not
+// published later either.
+func (l *Link) Publish(topic string, payload []byte, keep bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.last == nil {
-		l.last = map[string][]byte{}
+	kind := byte(frameSay)
+	if keep {
+		kind = framePublish
+		if l.last == nil {
+			l.last = map[string][]byte{}
+		}
+		l.last[topic] = payload
 	}
-	l.last[topic] = payload
 	if l.conn == nil {
 		return
 	}
 	l.conn.SetWriteDeadline(time.Now().Add(patience))
-	if writeFrame(l.conn, frame{framePublish, topic, payload}) != nil {
+	if writeFrame(l.conn, frame{kind, topic, payload}) != nil {
 		l.conn.Close() // and it is started again
 		return
 	}

@@ -24,19 +24,19 @@ func TestOutbox(t *testing.T) {
 		fails := 2
 		var out []string
 		for i := range mostTopics + 3 {
-			o.put(fmt.Sprintf("topic-%02d", i), []byte("old"))
+			o.put(fmt.Sprintf("topic-%02d", i), []byte("old"), true)
 		}
-		o.put("topic-00", []byte("new"))
-		go o.run(ctx, func(_ context.Context, topic string, payload []byte, _ bool) error {
+		o.put("topic-00", []byte("new"), false)
+		go o.run(ctx, func(_ context.Context, topic string, payload []byte, keep bool) error {
 			if fails--; fails >= 0 {
 				return errors.New("the broker has too much to do")
 			}
-			out = append(out, topic+" "+string(payload))
+			out = append(out, fmt.Sprint(topic, " ", string(payload), " ", keep))
 			return nil
 		})
 		time.Sleep(5 * outAgain)
 		synctest.Wait()
-		if len(out) != mostTopics || out[0] != "topic-00 new" || len(o.left) != 0 {
+		if len(out) != mostTopics || out[0] != "topic-00 new false" || out[1] != "topic-01 old true" || len(o.left) != 0 {
 			t.Errorf("published is %q, and %d are left", out, len(o.left))
 		}
 	})
@@ -88,6 +88,9 @@ func TestMayUse(t *testing.T) {
 		{"press-room", "bundle", false, true, false}, {"press-room", "host/press-room/report", false, true, true}, {"press-room", "host/press-room/on", false, true, true},
 		{"press-room", "host/front-desk/report", false, true, false}, {"press-room", "host/+/report", false, false, false}, {"press-room", "#", false, false, false},
 		{"press-room", "host/press-room/report/x", false, true, false}, {"press-room", "host/press-room", false, true, false}, {"press-room", "echo/x", false, true, false},
+		{"press-room", "host/press-room/request", false, false, true}, {"press-room", "host/press-room/request", false, true, false}, {"press-room", "host/front-desk/request", false, false, false}, {"press-room", "host/+/request", false, false, false},
+		{"press-room", "host/press-room/answer/x", false, true, true}, {"press-room", "host/front-desk/answer/x", false, true, false}, {"press-room", "host/press-room/answer/x", false, false, false},
+		{"maren", "host/press-room/request", true, true, true}, {"maren", "host/press-room/answer/x", true, true, false}, {"maren", "host/+/answer/x", true, false, true},
 		{"maren", "host/+/report", true, false, true}, {"maren", "bundle", true, true, true}, {"maren", "echo/x", true, true, true}, {"maren", "host/press-room/report", true, true, false}, {"maren", "#", true, false, false},
 	} {
 		if got := MayUse("larkspur", tt.name, tt.desk, "timegate/larkspur/"+tt.topic, tt.write); got != tt.want {

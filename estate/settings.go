@@ -11,6 +11,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -27,6 +29,7 @@ type Settings struct {
 	Groups       []string `toml:"groups" comment:"of workstations, that a bundle can be for"`
 	Trust        []string `toml:"trust" comment:"public keys: nothing is taken that none of them has signed"`
 	Need         int      `toml:"need" comment:"how many of them must have signed"`
+	May          []string `toml:"may" comment:"what can be asked of this workstation: open, stop, pause, send, output, details"`
 	Desk         bool     `toml:"desk" comment:"true: this home looks and publishes, and takes no bundles"`
 	Authority    string   `toml:"authority,omitempty" comment:"a file (PEM): who has signed the broker's certificate"`
 	Certificate  string   `toml:"certificate,omitempty" comment:"a file (PEM): this workstation's, for the broker"`
@@ -77,6 +80,11 @@ func (s *Settings) check() error {
 	for _, g := range s.Groups {
 		if err == nil && !estate.ValidShop(g) {
 			err = fmt.Errorf("%q is no name of a group: small letters, digits and hyphens", g)
+		}
+	}
+	for _, p := range s.May {
+		if err == nil && !slices.Contains(estate.Permissions(), p) {
+			err = fmt.Errorf("%q cannot be asked for: %s", p, strings.Join(estate.Permissions(), ", "))
 		}
 	}
 	if err == nil && len(s.Groups) > estate.MostGroups {
@@ -145,7 +153,7 @@ func (s *Settings) BrokerOf(host string) (Broker, error) {
 	}
 	b.Password = bytes.TrimRight(b.Password, "\r\n")
 	if !s.Desk {
-		b.Host, b.Client, b.Topics = host, "timegate-"+s.Shop+"-"+host, []string{bundleTopic, releaseTopic, trialTopic}
+		b.Host, b.Client, b.Topics = host, "timegate-"+s.Shop+"-"+host, stationTopics(host)
 	}
 	return b, b.Check()
 }

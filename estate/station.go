@@ -26,6 +26,8 @@ type Keeper interface {
 	Back(since time.Time) error
 	// Forecast says what a bundle would change here, by the last days. It may take minutes.
 	Forecast(ctx context.Context, b *estate.Bundle, f *estate.Forecast) error
+	// Answer does what somebody may ask for, and fills in what came of it. It may take a while.
+	Answer(ctx context.Context, r *estate.Request, a *estate.Answer) error
 	// Look fills in what a report tells of the gates; failures count from an instant on.
 	Look(ctx context.Context, r *estate.Report, since time.Time) error
 }
@@ -57,6 +59,7 @@ type State struct {
 	Waiting []byte              `json:"waiting,omitempty"` // a sealed bundle that is not released yet
 	Reports int64               `json:"reports"`           // how many were made
 	Tried   int64               `json:"tried"`             // of the latest trial
+	Asked   estate.Asked        `json:"asked,omitzero"`
 }
 
 // Station is a workstation's side of its estate.
@@ -68,15 +71,17 @@ type Station struct {
 	Trust   []ed25519.PublicKey
 	Need    int // how many of them must have signed; 0 for one
 	Key     ed25519.PrivateKey
+	May     []string // what can be asked for: [estate.Permissions]
 	Keeper  Keeper
 	Store   Store
-	Publish func(topic string, payload []byte) // waits for nobody
+	Publish func(topic string, payload []byte, keep bool) // waits for nobody
 	Log     *slog.Logger
 	Times   Times
 
 	state  State
 	failed int // runs, in the last report
 	trials chan *estate.Bundle
+	asks   chan *ask
 }
 
 // Times say how a workstation tells.
@@ -102,10 +107,11 @@ func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-ch
 	if s.state.Trial > 0 {
 		s.tryAgain(ctx)
 	}
-	s.trials = make(chan *estate.Bundle, 1)
-	var trying sync.WaitGroup
-	defer trying.Wait()
-	trying.Go(func() { s.tryOut(ctx) })
+	s.trials, s.asks = make(chan *estate.Bundle, 1), make(chan *ask, mostAsks)
+	var working sync.WaitGroup
+	defer working.Wait()
+	working.Go(func() { s.tryOut(ctx) })
+	working.Go(func() { s.answerAll(ctx) })
 	var last time.Time // a report was made
 	report := time.NewTimer(s.Times.Gather)
 	defer report.Stop()
@@ -162,6 +168,8 @@ func (s *Station) message(ctx context.Context, m Message) (decided bool, err err
 		return s.release(ctx, m.Payload)
 	case trialTopic:
 		return false, s.trial(m.Payload)
+	case hostTopic + s.Host + requestOf:
+		return false, s.request(m.Payload)
 	}
 	return false, errors.New("nothing is known of this topic")
 }
@@ -180,7 +188,7 @@ func (s *Station) ask() error {
 	if err != nil {
 		return err
 	}
-	s.Publish(hostTopic+s.Host+joiningOf, raw)
+	s.Publish(hostTopic+s.Host+joiningOf, raw, true)
 	return nil
 }
 
@@ -204,7 +212,7 @@ func (s *Station) bundle(ctx context.Context, raw []byte) (bool, error) {
 		return false, err
 	}
 	if err := b.Refused(s.holder(), time.Now()); err != nil {
-		if fault, ok := errors.AsType[*estate.BundleError](err); ok && (fault.Code == estate.OldNumber || fault.Code == estate.NotForUs) {
+		if fault, ok := errors.AsType[*estate.MessageError](err); ok && (fault.Code == estate.OldNumber || fault.Code == estate.NotForUs) {
 			return false, nil // the broker has kept it
 		}
 		return false, err
@@ -256,7 +264,7 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 		return false, nil
 	}
 	if err := b.Refused(s.holder(), time.Now()); err != nil {
-		fault, _ := errors.AsType[*estate.BundleError](err)
+		fault, _ := errors.AsType[*estate.MessageError](err)
 		return true, s.decide(b.Number, estate.Refused, fault.Code)
 	}
 	// Whatever dies from here on, this number is never taken again.
@@ -351,6 +359,6 @@ func (s *Station) report(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.Publish(hostTopic+s.Host+reportOf, raw)
+	s.Publish(hostTopic+s.Host+reportOf, raw, true)
 	return s.Store.Told(body)
 }

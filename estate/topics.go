@@ -15,12 +15,13 @@ import (
 	"timegate/core/estate"
 )
 
-// Topics of a shop, below "timegate/SHOP/". All but the echo are retained.
+// Topics of a shop, below "timegate/SHOP/". All but the echo, requests and answers are
+// retained.
 const (
 	bundleTopic  = "bundle"  // the sealed bundle
 	releaseTopic = "release" // the sealed release of it
 	trialTopic   = "trial"   // a sealed bundle that is only tried out
-	hostTopic    = "host/"   // HOST/report, HOST/on, HOST/joining and HOST/forecast
+	hostTopic    = "host/"   // HOST/report and so on
 	echoTopic    = "echo/"   // comes back to the one who sent it
 )
 
@@ -30,7 +31,11 @@ const (
 	onOf       = "/on"       // "on", or "off" as the broker says when the connection has broken
 	joiningOf  = "/joining"  // a sealed request to be let in
 	forecastOf = "/forecast" // a sealed forecast
+	answerOf   = "/answer/"  // a sealed answer, with where it is waited for
 )
+
+// requestOf is what a workstation is asked for: a sealed request.
+const requestOf = "/request"
 
 func root(shop string) string { return "timegate/" + shop + "/" }
 
@@ -44,6 +49,11 @@ func hostOf(topic string) (host, what string, ok bool) {
 	return host, "/" + what, ok && estate.ValidHost(host)
 }
 
+// stationTopics are what a workstation wants to be told.
+func stationTopics(host string) []string {
+	return []string{bundleTopic, releaseTopic, trialTopic, hostTopic + host + requestOf}
+}
+
 // MayUse reports whether somebody may write or read a topic: a workstation writes what it says
 // of itself and reads what is for all, and a desk does the other half. A broker's rules are to
 // be so.
@@ -55,11 +65,12 @@ func MayUse(shop, name string, desk bool, topic string, write bool) bool {
 	forAll := slices.Contains([]string{bundleTopic, releaseTopic, trialTopic}, rest)
 	own, isHost := strings.CutPrefix(rest, hostTopic)
 	if desk {
-		return forAll || strings.HasPrefix(rest, echoTopic) || isHost && !write
+		_, what, ok := hostOf(rest)
+		return forAll || strings.HasPrefix(rest, echoTopic) || isHost && !write || ok && what == requestOf
 	}
 	what, isOwn := strings.CutPrefix(own, name)
-	if write {
-		return isHost && isOwn && slices.Contains([]string{reportOf, onOf, joiningOf, forecastOf}, what)
+	if isOwn = isHost && isOwn; write {
+		return isOwn && (slices.Contains([]string{reportOf, onOf, joiningOf, forecastOf}, what) || strings.HasPrefix(what, answerOf))
 	}
-	return forAll
+	return forAll || isOwn && what == requestOf
 }

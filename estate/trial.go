@@ -73,7 +73,7 @@ func (s *Station) forecast(ctx context.Context, b *estate.Bundle) error {
 	if err != nil {
 		return err
 	}
-	s.Publish(hostTopic+s.Host+forecastOf, raw)
+	s.Publish(hostTopic+s.Host+forecastOf, raw, true)
 	return nil
 }
 

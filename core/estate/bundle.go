@@ -46,22 +46,27 @@ const (
 	manifestPath = "manifest.json"
 )
 
-// A BundleError says why a bundle is not taken: a code that reports carry, and what is wrong.
-type BundleError struct{ Code, Problem string }
+// A MessageError says why a bundle is not taken, or a request not done: a code that reports
+// and answers carry, and what is wrong.
+type MessageError struct{ Code, Problem string }
 
-func (e *BundleError) Error() string { return e.Problem }
+func (e *MessageError) Error() string { return e.Problem }
 
-// The codes of a [BundleError].
+// The codes of a [MessageError].
 const (
 	Damaged   = "damaged"    // it is not what its manifest says, or no bundle at all
 	OtherShop = "other-shop" // it is another shop's
 	OldNumber = "old-number" // one with this number, or a later one, was taken already
 	Expired   = "expired"
 	NotForUs  = "not-for-us" // it is for other workstations
+
+	NotPermitted = "not-permitted" // the workstation's own settings do not permit it
+	Twice        = "twice"         // the request was taken already
+	Busy         = "busy"          // too much is asked for at once
 )
 
 func damaged(format string, args ...any) error {
-	return &BundleError{Damaged, fmt.Sprintf(format, args...)}
+	return &MessageError{Damaged, fmt.Sprintf(format, args...)}
 }
 
 // ValidShop reports whether a text can be the name of a shop, or of a group: it stands in
@@ -134,7 +139,7 @@ func sum(data []byte) string {
 }
 
 // Unpack reads the body of a sealed bundle, which must be exactly what its manifest says. Its
-// error is a [*BundleError].
+// error is a [*MessageError].
 func Unpack(body []byte) (*Bundle, error) {
 	z, err := gzip.NewReader(bytes.NewReader(body))
 	if err != nil {
@@ -232,10 +237,10 @@ type Holder struct {
 }
 
 // Refused says why a workstation does not take a bundle at an instant; nil where it does.
-// Its error is a [*BundleError].
+// Its error is a [*MessageError].
 func (m *Manifest) Refused(by Holder, now time.Time) error {
 	refuse := func(code, format string, args ...any) error {
-		return &BundleError{code, fmt.Sprintf(format, args...)}
+		return &MessageError{code, fmt.Sprintf(format, args...)}
 	}
 	switch {
 	case m.Shop != by.Shop:

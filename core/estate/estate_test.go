@@ -201,7 +201,7 @@ func TestUnpackHostile(t *testing.T) {
 		"time between is negative": archive(t, manifest(func(m *Manifest) { m.Plan.After = -1 }), count),
 	} {
 		b, err := Unpack(body)
-		fault, ok := errors.AsType[*BundleError](err)
+		fault, ok := errors.AsType[*MessageError](err)
 		if err == nil || b != nil && err == nil || !ok || fault.Code != Damaged {
 			t.Errorf("%s: %v, %v", name, b, err)
 		}
@@ -231,7 +231,7 @@ func TestRefused(t *testing.T) {
 		m, h := bindery().Manifest, us
 		tt.change(&m, &h)
 		err := m.Refused(h, tt.at)
-		fault, _ := errors.AsType[*BundleError](err)
+		fault, _ := errors.AsType[*MessageError](err)
 		if tt.code == "" && err != nil || tt.code != "" && (fault == nil || fault.Code != tt.code) {
 			t.Errorf("%s: %v, want %q", tt.name, err, tt.code)
 		}
@@ -421,7 +421,7 @@ func FuzzMessages(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	for _, seed := range [][]byte{nil, raw, body, []byte(`{"shop":"larkspur","number":7,"order":1}`), []byte(`{"shop":"larkspur","host":"a","number":1}`)} {
+	for _, seed := range [][]byte{nil, raw, body, []byte(`{"shop":"larkspur","number":7,"order":1}`), []byte(`{"shop":"larkspur","host":"a","number":1}`), []byte(`{"shop":"larkspur","host":"a","id":"AAAAAAAAAAAAAAAAAAAAAAAAAA","desk":"AAAAAAAAAAAAAAAAAAAAAAAAAA","do":"open","of":"a"}`)} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -439,6 +439,9 @@ func FuzzMessages(f *testing.F) {
 			t.Errorf("%+v is taken", r)
 		}
 		if r, err := DecodeReport(data, "larkspur", "a"); err == nil && r.Host != "a" {
+			t.Errorf("%+v is taken", r)
+		}
+		if r, err := DecodeRequest(data); err == nil && (!r.Do.Fits(r.Of) || r.Expires.Sub(r.Made) > RequestLife) {
 			t.Errorf("%+v is taken", r)
 		}
 		if _, _, err := OpenJoining(data, "larkspur", "a"); err == nil && !bytes.HasPrefix(data, []byte(sealMark)) {

@@ -19,7 +19,7 @@ const (
 )
 
 // Report is what a workstation tells of itself: names of gates, results, codes of reasons
-// and figures, and nothing of what people do there.
+// and figures, and nothing of what people do there, unless its settings permit [Details].
 type Report struct {
 	Shop   string    `json:"shop"`
 	Host   string    `json:"host"`
@@ -55,7 +55,14 @@ type Failure struct {
 	Result string    `json:"result"`
 	Code   string    `json:"code"` // of the reason
 	Status int       `json:"status,omitempty"`
+	// Only where the workstation permits [Details]: of each at most [MostDetail] bytes.
+	Text    string `json:"text,omitempty"` // the reason in words
+	As      string `json:"as,omitempty"`   // the account
+	Command string `json:"command,omitempty"`
 }
+
+// MostDetail is how many bytes a detail of a failure has at most.
+const MostDetail = 500
 
 // MostFailures is how many failures a report has at most.
 const MostFailures = 20
@@ -76,6 +83,9 @@ func DecodeReport(body []byte, shop, host string) (*Report, error) {
 	for _, f := range r.Failures {
 		if !gate.ValidName(f.Gate) {
 			return nil, damaged("it names %.80q as a gate", f.Gate)
+		}
+		if max(len(f.Text), len(f.As), len(f.Command)) > 4*MostDetail { // control characters are written out
+			return nil, damaged("it tells more of %s than there is room for", f.Gate)
 		}
 	}
 	return &r, nil

@@ -123,7 +123,7 @@ func ParseLimit(text string) (Limit, error) {
 	return l, nil
 }
 
-// valid reports what is wrong with a plan. Its error is a [*BundleError].
+// valid reports what is wrong with a plan. Its error is a [*MessageError].
 func (p Plan) valid() error {
 	if len(p.Waves) == 0 || len(p.Waves) > 100 {
 		return damaged("it has no waves, or too many")
