@@ -5,9 +5,9 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"sync"
 
@@ -36,13 +36,18 @@ type Desk struct {
 	need  int
 
 	me   string // by chance: what is for this desk alone
+	echo string // the topic of what comes back when all is there that the broker has kept
 	conn *Conn
 	news chan struct{}
+	said chan said       // by workstations, that nobody has looked at
+	busy sync.WaitGroup  // looks that are not done
+	gone context.Context // ends with the desk
+	end  context.CancelFunc
 
 	mu      sync.Mutex // guards what follows
 	known   *Known
 	raw     map[string][]byte // what has come last, by topic
-	echo    string            // what is waited for
+	heard   bool              // what the broker has kept is there
 	asking  *asking           // nil while nothing is asked for
 	trouble string
 	hosts   map[string]*Host
@@ -66,11 +71,15 @@ type Host struct {
 // Open connects an administrator to a broker, and waits until all that it has kept is there,
 // or the context ends. The desk stays open until it is closed.
 func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, known *Known) (*Desk, error) {
-	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), known: known, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
+	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), said: make(chan said), known: known, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
+	d.gone, d.end = context.WithCancel(context.WithoutCancel(ctx))
 	d.me = rand.Text()
 	d.echo = echoTopic + d.me
 	b.Host, b.Client = "", "timegate-"+rand.Text()
 	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, hostTopic + "+" + answerOf + d.me, d.echo}
+	for range runtime.GOMAXPROCS(0) {
+		go d.look()
+	}
 	up, down := make(chan struct{}, 1), make(chan struct{}, 1)
 	conn, err := Connect(context.WithoutCancel(ctx), b, func(m Message) {
 		if m.Up {
@@ -88,6 +97,7 @@ func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, kn
 		}
 	})
 	if err != nil {
+		d.end()
 		return nil, err
 	}
 	d.conn = conn
@@ -111,7 +121,7 @@ func (d *Desk) listen(ctx context.Context, up, down <-chan struct{}) error {
 	if err := d.conn.Publish(ctx, d.echo, []byte("-"), false); err != nil {
 		return d.unreached(err)
 	}
-	for !d.heard() {
+	for !d.isThere() {
 		select {
 		case <-ctx.Done():
 			return d.unreached(ctx.Err())
@@ -177,27 +187,47 @@ func (d *Desk) Trouble() string {
 	return d.trouble
 }
 
-func (d *Desk) heard() bool {
+func (d *Desk) isThere() bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.echo == ""
+	return d.heard
 }
 
 // Close ends the connection.
-func (d *Desk) Close() { d.conn.Close() }
+func (d *Desk) Close() {
+	d.end()
+	d.conn.Close()
+}
 
 // News is told when something has come.
 func (d *Desk) News() <-chan struct{} { return d.news }
 
 // take takes a message of the broker, which nobody has looked at.
 func (d *Desk) take(m Message) {
+	if m.Topic == d.echo {
+		d.busy.Wait() // what was kept has come before it
+	}
 	d.mu.Lock()
-	defer d.mu.Unlock()
+	one := d.note(m)
+	d.mu.Unlock()
+	if one != nil {
+		d.busy.Add(1)
+		select {
+		case d.said <- *one:
+		case <-d.gone.Done():
+			d.busy.Done()
+		}
+	}
+	d.tell()
+}
+
+// note takes in what needs no long look, and returns what does; nil for nothing.
+func (d *Desk) note(m Message) *said {
 	switch {
 	case m.Topic == "":
 		d.trouble = m.Trouble
 	case m.Topic == d.echo:
-		d.echo = ""
+		d.heard = true
 	case m.Topic == bundleTopic:
 		d.takeBundle(m.Payload)
 	case m.Topic == releaseTopic:
@@ -208,9 +238,14 @@ func (d *Desk) take(m Message) {
 		case what == answerOf+d.me:
 			d.takeAnswer(host, m.Payload)
 		default:
-			d.takeHost(host, what, m.Payload)
+			return d.takeHost(host, what, m.Payload)
 		}
 	}
+	return nil
+}
+
+// tell tells that there is something new.
+func (d *Desk) tell() {
 	select {
 	case d.news <- struct{}{}:
 	default:
@@ -244,14 +279,14 @@ const mostHosts = 200_000
 
 // takeHost takes what a workstation says. Only what it has signed with the key that it was
 // let in with is looked at.
-func (d *Desk) takeHost(name, what string, raw []byte) {
+func (d *Desk) takeHost(name, what string, raw []byte) *said {
 	h := d.hosts[name]
 	if len(raw) == 0 && (h == nil || what != onOf) {
-		return // it was taken back
+		return nil // it was taken back
 	}
 	if h == nil {
 		if len(d.hosts) >= mostHosts {
-			return
+			return nil
 		}
 		key, in := d.known.Hosts[name]
 		h = &Host{Seen: estate.Seen{Host: name}, Key: key, In: in}
@@ -276,44 +311,73 @@ func (d *Desk) takeHost(name, what string, raw []byte) {
 		case !key.Equal(h.Key):
 			h.Wrong = "it asks to be let in with another key than it was let in with"
 		}
-	case reportOf:
-		d.takeReport(h, raw)
-	case forecastOf:
-		if err := d.takeForecast(h, raw); err != nil && h.In {
-			h.Wrong = err.Error()
+	case reportOf, forecastOf:
+		if h.In {
+			return &said{h, h.Key, what, raw}
+		}
+	}
+	return nil
+}
+
+// said is a report or a forecast, as it has come.
+type said struct {
+	host *Host
+	key  ed25519.PublicKey
+	what string
+	raw  []byte
+}
+
+// look looks at what is handed on until the desk is closed: to check a signature takes the
+// most of what a desk does.
+func (d *Desk) look() {
+	for {
+		select {
+		case <-d.gone.Done():
+			return
+		case one := <-d.said:
+			d.lookAt(one)
+			d.busy.Done()
 		}
 	}
 }
 
-// fromHost returns the body of what a workstation has sealed, with the key that it was let in
-// with.
-func (d *Desk) fromHost(purpose estate.Purpose, h *Host, raw []byte) ([]byte, error) {
-	if !h.In {
-		return nil, errors.New("it was not let in")
+// lookAt takes what a workstation has said, if it has signed it with the key that it was let
+// in with.
+func (d *Desk) lookAt(one said) {
+	h := one.host
+	var report *estate.Report
+	var forecast *estate.Forecast
+	var err error
+	if one.what == reportOf {
+		report, err = opened(estate.ForReport, one, d.shop, estate.DecodeReport)
+	} else {
+		forecast, err = opened(estate.ForForecast, one, d.shop, estate.DecodeForecast)
 	}
-	body, _, err := estate.Unseal(purpose, raw, []ed25519.PublicKey{h.Key}, 1)
-	if err != nil {
-		return nil, fmt.Errorf("its %s is not signed with the key that it was let in with", purpose)
-	}
-	return body, nil
-}
-
-func (d *Desk) takeReport(h *Host, raw []byte) {
-	if !h.In {
-		return
-	}
-	body, err := d.fromHost(estate.ForReport, h, raw)
-	if err != nil {
-		h.Wrong = err.Error()
-		return
-	}
-	r, err := estate.DecodeReport(body, d.shop, h.Host)
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	switch {
 	case err != nil:
-		h.Wrong = "its report: " + err.Error()
-	case h.Last == nil || r.Number > h.Last.Number: // no older one again
-		h.Last, h.Told, h.Groups, h.Wrong = r, r.At, r.Groups, ""
+		h.Wrong = err.Error()
+	case forecast != nil:
+		d.forecasts[h.Host], d.tried = forecast, max(d.tried, forecast.Number)
+	case h.Last == nil || report.Number > h.Last.Number: // no older one again
+		h.Last, h.Told, h.Groups, h.Wrong = report, report.At, report.Groups, ""
 	}
+	d.tell()
+}
+
+// opened reads what a workstation has sealed.
+func opened[T any](purpose estate.Purpose, one said, shop string, decode func([]byte, string, string) (T, error)) (T, error) {
+	var none T
+	body, _, err := estate.Unseal(purpose, one.raw, []ed25519.PublicKey{one.key}, 1)
+	if err != nil {
+		return none, fmt.Errorf("its %s is not signed with the key that it was let in with", purpose)
+	}
+	out, err := decode(body, shop, one.host.Host)
+	if err != nil {
+		return none, fmt.Errorf("its %s: %w", purpose, err)
+	}
+	return out, nil
 }
 
 // Hosts returns the workstations, by name.
@@ -347,29 +411,37 @@ func (d *Desk) Bundle() (*estate.Bundle, *estate.Release) {
 
 // Accept lets a workstation in with the key that it asks with.
 func (d *Desk) Accept(name string) (ed25519.PublicKey, error) {
+	key, before, err := d.letIn(name)
+	for _, one := range before {
+		d.lookAt(one)
+	}
+	return key, err
+}
+
+// letIn is the part of Accept that needs the lock; it returns also what the workstation has
+// said before.
+func (d *Desk) letIn(name string) (ed25519.PublicKey, []said, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	h := d.hosts[name]
 	switch {
 	case h == nil || h.Key == nil:
-		return nil, fmt.Errorf("%s does not ask to be let in", name)
+		return nil, nil, fmt.Errorf("%s does not ask to be let in", name)
 	case h.Wrong != "":
-		return nil, fmt.Errorf("%s: %s", name, h.Wrong)
+		return nil, nil, fmt.Errorf("%s: %s", name, h.Wrong)
 	}
 	h.In = true
 	if d.known.Hosts == nil {
 		d.known.Hosts = map[string]ed25519.PublicKey{}
 	}
 	d.known.Hosts[name] = h.Key
-	if report, there := d.raw[hostTopic+name+reportOf]; there {
-		d.takeReport(h, report)
-	}
-	if f, there := d.raw[hostTopic+name+forecastOf]; there {
-		if err := d.takeForecast(h, f); err != nil {
-			return nil, err
+	var before []said
+	for _, what := range []string{reportOf, forecastOf} {
+		if raw, there := d.raw[hostTopic+name+what]; there {
+			before = append(before, said{h, h.Key, what, raw})
 		}
 	}
-	return h.Key, nil
+	return h.Key, before, nil
 }
 
 // SortHosts sorts workstations for a list: those with trouble first.

@@ -208,6 +208,7 @@ func TestEstate(t *testing.T) {
 		t.Fatal(err)
 	}
 	d.take(Message{Topic: hostTopic + other + reportOf, Payload: sealed(t, estate.ForReport, forged, one)})
+	d.busy.Wait()
 	if h := host(other); h.Last.Failed == 99 || !strings.Contains(h.Wrong, "not signed with the key") {
 		t.Errorf("a forged report is believed: %+v", h)
 	}

@@ -3,7 +3,6 @@ package estate
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"time"
 
 	"timegate/core/estate"
@@ -115,18 +114,4 @@ func (d *Desk) Tried(m *estate.Manifest) (said []*estate.Forecast, on, all int) 
 		}
 	}
 	return said, on, len(names)
-}
-
-// takeForecast takes what a workstation says of a trial.
-func (d *Desk) takeForecast(h *Host, raw []byte) error {
-	body, err := d.fromHost(estate.ForForecast, h, raw)
-	if err != nil {
-		return err
-	}
-	f, err := estate.DecodeForecast(body, d.shop, h.Host)
-	if err != nil {
-		return fmt.Errorf("its forecast: %w", err)
-	}
-	d.forecasts[h.Host], d.tried = f, max(d.tried, f.Number)
-	return nil
 }
