@@ -84,7 +84,7 @@ func (a *app) estateAsk(ctx context.Context, c *cli.Command, do coreestate.Ask, 
 	if err != nil {
 		return err
 	}
-	return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+	return a.atDesk(ctx, func(d *estate.Desk) error {
 		host := args[0]
 		if !slices.ContainsFunc(d.Hosts(), func(h estate.Host) bool { return h.Host == host }) {
 			return a.noHost(d, host)

@@ -21,7 +21,7 @@ import (
 const brokerWithin = 15 * time.Second
 
 // atDesk opens an administrator's view, and keeps what must not be forgotten.
-func (a *app) atDesk(ctx context.Context, do func(d *estate.Desk, known *estate.Known) error) error {
+func (a *app) atDesk(ctx context.Context, do func(d *estate.Desk) error) error {
 	s, err := a.estateSettings()
 	if err != nil {
 		return err
@@ -46,7 +46,7 @@ func (a *app) atDesk(ctx context.Context, do func(d *estate.Desk, known *estate.
 		return &exitError{exitFailed, err}
 	}
 	defer d.Close()
-	return errors.Join(do(d, known), files.SaveKnown(known))
+	return errors.Join(do(d), d.Keep(files))
 }
 
 func (a *app) estateAcceptCommand() *cli.Command {
@@ -59,7 +59,7 @@ func (a *app) estateAcceptCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+			return a.atDesk(ctx, func(d *estate.Desk) error {
 				i := slices.IndexFunc(d.Hosts(), func(h estate.Host) bool { return h.Host == host })
 				if i < 0 {
 					return a.noHost(d, host)
@@ -154,7 +154,7 @@ func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
 	if err := a.daysHold(dir); err != nil {
 		return err
 	}
-	return a.atDesk(ctx, func(d *estate.Desk, known *estate.Known) error {
+	return a.atDesk(ctx, func(d *estate.Desk) error {
 		in := 0
 		for _, h := range d.Hosts() {
 			if h.In {
@@ -169,7 +169,7 @@ func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
 			return &exitError{exitFailed, err}
 		}
 		fmt.Fprintf(a.err, "%s bundle %d: wave 1 of %d has begun\n", a.err.good("published"), r.Number, len(b.Plan.Waves))
-		if err := (estate.Files{Home: a.home}).SaveKnown(known); err != nil {
+		if err := d.Keep(estate.Files{Home: a.home}); err != nil {
 			return err
 		}
 		if c.Bool("first-only") {
@@ -292,7 +292,7 @@ func (a *app) estateHoldCommand() *cli.Command {
 			if why == "" {
 				why = "by hand"
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+			return a.atDesk(ctx, func(d *estate.Desk) error {
 				r, err := d.Hold(ctx, true, why, time.Now(), keys)
 				if err != nil {
 					return &exitError{exitFailed, err}
@@ -317,7 +317,7 @@ func (a *app) estateGoOnCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+			return a.atDesk(ctx, func(d *estate.Desk) error {
 				if _, r := d.Bundle(); r != nil && r.Held {
 					if _, err := d.Hold(ctx, false, "", time.Now(), keys); err != nil {
 						return &exitError{exitFailed, err}
@@ -342,7 +342,7 @@ func (a *app) estateBackCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+			return a.atDesk(ctx, func(d *estate.Desk) error {
 				b, err := d.Before()
 				if err != nil {
 					return &exitError{exitFailed, err}

@@ -45,7 +45,7 @@ func (a *app) estateHealth(ctx context.Context, s *estate.Settings) []workstatio
 	}
 	began := time.Now()
 	var seen []workstation.Health
-	err := a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+	err := a.atDesk(ctx, func(d *estate.Desk) error {
 		seen = append(seen, healthy("broker", fmt.Sprintf("%s has told all that it keeps within %d ms", s.Broker, time.Since(began).Milliseconds())))
 		b, r := d.Bundle()
 		seen = append(seen, hostsHealth(d.Hosts()), bundleHealth(b, r, time.Now()))

@@ -22,7 +22,7 @@ func (a *app) estateStatusCommand() *cli.Command {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error { return a.estateStatus(d) })
+			return a.atDesk(ctx, func(d *estate.Desk) error { return a.estateStatus(d) })
 		},
 	}
 }
@@ -119,7 +119,7 @@ func (a *app) estateListCommand() *cli.Command {
 					return err
 				}
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error { return a.estateList(d, only, word) })
+			return a.atDesk(ctx, func(d *estate.Desk) error { return a.estateList(d, only, word) })
 		},
 	}
 }
@@ -274,7 +274,7 @@ func (a *app) estateHistoryCommand() *cli.Command {
 					return err
 				}
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error { return a.estateHistory(d.Hosts(), since, word) })
+			return a.atDesk(ctx, func(d *estate.Desk) error { return a.estateHistory(d.Hosts(), since, word) })
 		},
 	}
 }
@@ -334,7 +334,7 @@ func (a *app) estateShowCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+			return a.atDesk(ctx, func(d *estate.Desk) error {
 				hosts := d.Hosts()
 				i := slices.IndexFunc(hosts, func(h estate.Host) bool { return h.Host == host })
 				if i < 0 {

@@ -237,7 +237,7 @@ func (a *app) estateForecast(ctx context.Context, c *cli.Command) error {
 	b := &coreestate.Bundle{Content: source.Content()}
 	b.Hosts, b.Groups, b.Expires = c.StringSlice("host"), c.StringSlice("group"), time.Now().Add(24*time.Hour).UTC()
 	b.Plan.Waves = []coreestate.Wave{{Rest: true}}
-	return a.atDesk(ctx, func(d *estate.Desk, _ *estate.Known) error {
+	return a.atDesk(ctx, func(d *estate.Desk) error {
 		if err := d.Try(ctx, b, time.Now(), keys); err != nil {
 			return &exitError{exitFailed, err}
 		}

@@ -36,8 +36,8 @@ type hostEvent struct {
 }
 
 // watchEstate prints what is new, until the context ends.
-func (a *app) watchEstate(ctx context.Context) func(d *estate.Desk, _ *estate.Known) error {
-	return func(d *estate.Desk, _ *estate.Known) error {
+func (a *app) watchEstate(ctx context.Context) func(d *estate.Desk) error {
+	return func(d *estate.Desk) error {
 		const together = 200 * time.Millisecond // what comes within this is looked at once
 		before, trouble := d.Hosts(), ""
 		fmt.Fprintf(a.err, "%s; ctrl-C ends it\n", plural(len(before), "workstation"))

@@ -3,15 +3,17 @@
 package estate
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,7 +21,15 @@ import (
 	"testing"
 	"time"
 
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/plotutil"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
+
 	"timegate/core/estate"
+	"timegate/core/gate"
+	"timegate/home"
 	"timegate/workstation/wstest"
 )
 
@@ -34,90 +44,94 @@ func (c *crowd) Apply(*estate.Bundle) error {
 	return nil
 }
 
-// listOnce lists an estate as an administrator does, and prints how many have told, and the
-// memory that it took.
-func listOnce(port, file string) int {
-	known := &Known{}
-	data, err := os.ReadFile(file)
-	if err == nil {
-		err = json.Unmarshal(data, known)
-	}
-	if err == nil {
-		var d *Desk
-		if d, err = Open(context.Background(), Broker{URL: "mqtt://127.0.0.1:" + port, Shop: "larkspur"}, []ed25519.PublicKey{publicOf("maren")}, 1, known); err == nil {
-			list := d.Hosts()
-			SortHosts(list)
-			told := slices.DeleteFunc(list, func(h Host) bool { return h.Last == nil || h.Last.Bundle.Number == 0 })
-			var m runtime.MemStats
-			runtime.ReadMemStats(&m)
-			fmt.Println(len(told), float64(m.Sys)/1e6)
-			return 0
-		}
-	}
-	fmt.Println(err)
-	return 1
-}
+// costs are what a shop of some size takes: the most of what was measured of it.
+type costs map[string]float64
 
 // BenchmarkEstate lets many workstations in one process, with the real protocol and a real
-// broker on this machine, take a bundle of 20 KB, and an administrator list them.
-// TIMEGATE_ESTATE_HOSTS says how many there are.
+// broker on this machine, take a bundle of 20 KB, and the program list them.
+// TIMEGATE_ESTATE_HOSTS says how many there are, such as 500,2000,10000, and
+// TIMEGATE_ESTATE_PICTURE in which file the costs of each are drawn.
 func BenchmarkEstate(b *testing.B) {
-	n, _ := strconv.Atoi(os.Getenv("TIMEGATE_ESTATE_HOSTS"))
-	if n == 0 {
-		n = 100
+	program := filepath.Join(b.TempDir(), "timegate")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", program, "timegate")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, out)
 	}
+	seen := map[int]costs{}
+	for _, text := range strings.Split(cmp.Or(os.Getenv("TIMEGATE_ESTATE_HOSTS"), "100"), ",") {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			b.Fatal(err)
+		}
+		seen[n] = costs{}
+		b.Run("hosts="+text, func(b *testing.B) { benchEstate(b, n, program, seen[n]) })
+	}
+	if file := os.Getenv("TIMEGATE_ESTATE_PICTURE"); file != "" {
+		if err := drawCosts(file, seen); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// shop is many workstations and a broker.
+type shop struct {
+	b       *testing.B
+	broker  *realBroker
+	known   *Known
+	desk    *Desk
+	applied chan time.Time
+}
+
+func (s *shop) plain(host string) Broker {
+	return Broker{URL: fmt.Sprintf("mqtt://127.0.0.1:%d", s.broker.port), Shop: "larkspur", Host: host, Client: "timegate-" + host, Topics: stationTopics(host)}
+}
+
+// told waits until all have told of a bundle.
+func (s *shop) told(number int64) {
+	for look := time.NewTicker(100 * time.Millisecond); ; <-look.C {
+		count := 0
+		for _, h := range s.desk.Hosts() {
+			if h.Last != nil && h.Last.Bundle.Number >= number {
+				count++
+			}
+		}
+		if count == len(s.known.Hosts) {
+			return
+		}
+	}
+}
+
+// openShop starts a broker, and lets workstations run until the benchmark ends.
+func openShop(b *testing.B, n int) *shop {
 	port := freePort(b)
 	conf := filepath.Join(b.TempDir(), "conf")
 	text := fmt.Sprintf("listener %d 127.0.0.1\nallow_anonymous true\nuser root\nmax_queued_messages 100000\n", port)
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		b.Fatal(err)
 	}
-	r := &realBroker{address: "127.0.0.1", port: port, cmd: exec.Command(wstest.Need(b, "mosquitto", "mosquitto"), "-c", conf)}
-	r.begin(b)
-	b.Cleanup(r.kill)
-	ctx, stop := context.WithCancel(b.Context())
+	s := &shop{b: b, applied: make(chan time.Time, n), known: &Known{Hosts: map[string]ed25519.PublicKey{}}}
+	s.broker = &realBroker{address: "127.0.0.1", port: port, cmd: exec.Command(wstest.Need(b, "mosquitto", "mosquitto"), "-c", conf)}
+	s.broker.begin(b)
+	b.Cleanup(s.broker.kill)
+	ctx, stop := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	b.Cleanup(func() { stop(); all.Wait() })
-	applied := make(chan time.Time, n)
-	known := &Known{Hosts: map[string]ed25519.PublicKey{}}
-	for i := range n {
-		known.Hosts[fmt.Sprintf("desk-%05d", i)] = publicOf(fmt.Sprintf("desk-%05d", i))
-	}
-	plain := func(host string) Broker {
-		return Broker{URL: fmt.Sprintf("mqtt://127.0.0.1:%d", port), Shop: "larkspur", Host: host, Client: "timegate-" + host, Topics: stationTopics(host)}
-	}
-	open := func() *Desk {
-		wait, enough := context.WithTimeout(ctx, time.Minute)
-		defer enough()
-		one := plain("")
-		d, err := Open(wait, one, []ed25519.PublicKey{publicOf("maren")}, 1, known)
-		if err != nil {
-			b.Fatal(err)
-		}
-		return d
-	}
-	reports := func(d *Desk, number int64) int {
-		count := 0
-		for _, h := range d.Hosts() {
-			if h.Last != nil && h.Last.Bundle.Number >= number {
-				count++
-			}
-		}
-		return count
-	}
-	d := open()
-	defer d.Close()
-	// told waits until all have told of a bundle.
-	told := func(number int64) {
-		for look := time.NewTicker(100 * time.Millisecond); reports(d, number) < n; <-look.C {
-		}
-	}
-	joined := time.Now()
-	first := make(chan struct{}, n)
 	for i := range n {
 		host := fmt.Sprintf("desk-%05d", i)
+		s.known.Hosts[host] = publicOf(host)
+	}
+	wait, enough := context.WithTimeout(ctx, time.Minute)
+	defer enough()
+	var err error
+	if s.desk, err = Open(wait, s.plain(""), []ed25519.PublicKey{publicOf("maren")}, 1, s.known); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(s.desk.Close)
+	first := make(chan struct{}, n)
+	for i, host := range slices.Sorted(maps.Keys(s.known.Hosts)) {
 		messages := make(chan Message, 4)
-		conn, err := Connect(ctx, plain(host), func(m Message) {
+		conn, err := Connect(ctx, s.plain(host), func(m Message) {
 			if m.Up {
 				first <- struct{}{}
 			}
@@ -130,11 +144,11 @@ func BenchmarkEstate(b *testing.B) {
 			b.Fatal(err)
 		}
 		out := newOutbox()
-		s := station(host, nil, &memory{}, out.put)
-		s.Keeper, s.Times = &crowd{at: applied}, Times{Gather: 5 * time.Second, Pause: time.Minute, Beat: time.Hour, Answer: time.Minute}
+		one := station(host, nil, &memory{}, out.put)
+		one.Keeper, one.Times = &crowd{at: s.applied}, Times{Gather: 5 * time.Second, Pause: time.Minute, Beat: time.Hour, Answer: time.Minute}
 		all.Go(func() { out.run(ctx, conn.Publish) })
 		all.Go(func() {
-			if err := s.Run(ctx, messages, nil); err != nil {
+			if err := one.Run(ctx, messages, nil); err != nil {
 				b.Error(err)
 			}
 		})
@@ -147,54 +161,153 @@ func BenchmarkEstate(b *testing.B) {
 	for range n % 200 {
 		<-first
 	}
-	b.ReportMetric(time.Since(joined).Seconds(), "connect-s")
+	return s
+}
+
+func benchEstate(b *testing.B, n int, program string, cost costs) {
+	note := func(unit string, value float64) {
+		b.ReportMetric(value, unit)
+		cost[unit] = max(cost[unit], value)
+	}
+	s := openShop(b, n)
 	random := make([]byte, 20_000)
 	if _, err := rand.Read(random); err != nil {
 		b.Fatal(err)
 	}
-	told(0)
+	s.told(0)
 	for number := int64(0); b.Loop(); {
 		number++
 		began := time.Now()
 		bundle := &estate.Bundle{Manifest: estate.Manifest{Expires: began.Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}}, Content: map[string][]byte{"scripts/random": random}}
-		if _, err := d.Publish(ctx, bundle, began, []ed25519.PrivateKey{keyOf("maren")}); err != nil {
+		if _, err := s.desk.Publish(b.Context(), bundle, began, []ed25519.PrivateKey{keyOf("maren")}); err != nil {
 			b.Fatal(err)
 		}
 		var took []time.Duration
 		for range n {
-			took = append(took, (<-applied).Sub(began))
+			took = append(took, (<-s.applied).Sub(began))
 		}
 		slices.Sort(took)
-		b.ReportMetric(took[n/2].Seconds(), "p50-s")
-		b.ReportMetric(took[n*99/100].Seconds(), "p99-s")
-		told(number)
-		b.ReportMetric(time.Since(began).Seconds(), "told-s")
+		note("p50-s", took[n/2].Seconds())
+		note("p99-s", took[n*99/100].Seconds())
+		s.told(number)
 	}
-	// An administrator who comes now is another process.
-	file := filepath.Join(b.TempDir(), "known.json")
-	data, err := json.Marshal(known)
-	if err == nil {
-		err = os.WriteFile(file, data, 0o600)
-	}
-	if err != nil {
-		b.Fatal(err)
-	}
-	began := time.Now()
-	out, err := exec.Command(os.Args[0], "@list", strconv.Itoa(port), file).CombinedOutput()
-	if err != nil || strings.TrimSpace(string(out)) == "" {
-		b.Fatalf("%v: %s", err, out)
-	}
-	b.ReportMetric(time.Since(began).Seconds(), "list-s")
-	var listed int
-	var memory float64
-	if _, err := fmt.Sscan(string(out), &listed, &memory); err != nil || listed != n {
-		b.Errorf("%d of %d workstations are listed: %s", listed, n, out)
-	}
-	b.ReportMetric(memory, "desk-MB")
-	if data, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", r.cmd.Process.Pid)); err == nil {
+	s.list(program, note)
+	if data, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", s.broker.cmd.Process.Pid)); err == nil {
 		var size, resident float64
 		if _, err := fmt.Sscan(string(data), &size, &resident); err == nil {
-			b.ReportMetric(resident*float64(os.Getpagesize())/1e6, "broker-MB")
+			note("broker-MB", resident*float64(os.Getpagesize())/1e6)
 		}
 	}
+}
+
+// list lets the program list the workstations, in a home of an administrator who comes now.
+func (s *shop) list(program string, note func(string, float64)) {
+	s.b.Helper()
+	dir := s.b.TempDir()
+	h := home.At(dir, gate.User)
+	key, err := KeyText(publicOf("maren"))
+	if err == nil {
+		err = (&Settings{Broker: s.plain("").URL, Shop: "larkspur", Trust: []string{key}, Need: 1, Desk: true}).Write(h)
+	}
+	if err == nil {
+		err = (Files{h}).learn(func(k *Known) { k.Hosts = s.known.Hosts })
+	}
+	if err != nil {
+		s.b.Fatal(err)
+	}
+	for _, unit := range []string{"list-first-s", "list-s", "list-s"} { // then what was signed was looked at before
+		var out bytes.Buffer
+		cmd := exec.Command(program, "--home", dir, "estate", "list")
+		cmd.Stdout, cmd.Stderr = &out, &out
+		began := time.Now()
+		if err := cmd.Start(); err != nil {
+			s.b.Fatal(err)
+		}
+		largest := make(chan float64)
+		go func() { largest <- largestOf(cmd.Process.Pid) }()
+		err := cmd.Wait()
+		took := time.Since(began)
+		if rows := bytes.Count(out.Bytes(), []byte("\n")) - 1; err != nil || rows != len(s.known.Hosts) {
+			s.b.Fatalf("%d workstations are listed, of %d: %v %.500s", rows, len(s.known.Hosts), err, &out)
+		}
+		note(unit, took.Seconds())
+		note("list-MB", <-largest)
+	}
+}
+
+// largestOf looks at a process until it ends, and returns how many megabytes it took at most.
+// The kernel's own figure at its end has that of the process that has started it.
+func largestOf(pid int) (most float64) {
+	for {
+		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		_, text, there := strings.Cut(string(data), "VmHWM:")
+		if err != nil || !there {
+			return most
+		}
+		var kib float64
+		if _, err := fmt.Sscan(text, &kib); err == nil {
+			most = kib * 1024 / 1e6
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+// drawCosts draws what shops took by how many workstations they had.
+func drawCosts(file string, seen map[int]costs) error {
+	sizes := slices.Sorted(maps.Keys(seen))
+	if len(sizes) < 2 {
+		return errors.New("one size is no curve")
+	}
+	var both [2]*plot.Plot
+	for i, half := range []struct {
+		title, unit string
+		of          [][2]string
+		ticks       []plot.Tick
+	}{
+		{"until it is there, and until it is listed", "seconds", [][2]string{{"taken by 99 %", "p99-s"}, {"taken by half", "p50-s"}, {"estate list, the first time", "list-first-s"}, {"estate list", "list-s"}}, ticks(0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50)},
+		{"memory", "megabytes", [][2]string{{"estate list", "list-MB"}, {"broker", "broker-MB"}}, ticks(5, 10, 20, 50, 100, 200, 500)},
+	} {
+		p := plot.New()
+		p.Title.Text, p.X.Label.Text, p.Y.Label.Text = half.title, "workstations", half.unit
+		p.X.Scale, p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.LogScale{}, plot.ConstantTicks(half.ticks)
+		var x []plot.Tick
+		for _, n := range sizes {
+			x = append(x, plot.Tick{Value: float64(n), Label: strconv.Itoa(n)})
+		}
+		p.X.Tick.Marker = plot.ConstantTicks(x)
+		p.Title.Padding, p.Legend.Padding = 10, 3
+		p.Legend.Top, p.Legend.Left, p.Legend.XOffs, p.Legend.YOffs = true, true, 8, -4
+		p.Add(plotter.NewGrid())
+		var lines []any
+		for _, line := range half.of {
+			var points plotter.XYs
+			for _, n := range sizes {
+				points = append(points, plotter.XY{X: float64(n), Y: seen[n][line[1]]})
+			}
+			lines = append(lines, line[0], points)
+		}
+		if err := plotutil.AddLinePoints(p, lines...); err != nil {
+			return err
+		}
+		p.Y.Min, p.Y.Max = half.ticks[0].Value, half.ticks[len(half.ticks)-1].Value
+		both[i] = p
+	}
+	const width, height, dpi = 960, 390, 96
+	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(dpi))}
+	tiles := draw.Tiles{Rows: 1, Cols: len(both), PadX: 20, PadTop: 10, PadBottom: 10, PadLeft: 10, PadRight: 20}
+	for i, at := range plot.Align([][]*plot.Plot{both[:]}, tiles, draw.New(c))[0] {
+		both[i].Draw(at)
+	}
+	var picture bytes.Buffer
+	if _, err := c.WriteTo(&picture); err != nil {
+		return err
+	}
+	return os.WriteFile(file, picture.Bytes(), 0o644)
+}
+
+func ticks(values ...float64) (out []plot.Tick) {
+	for _, v := range values {
+		out = append(out, plot.Tick{Value: v, Label: strconv.FormatFloat(v, 'g', -1, 64)})
+	}
+	return out
 }

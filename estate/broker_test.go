@@ -27,9 +27,6 @@ func TestMain(m *testing.M) {
 	if status, ok := Help(os.Args[1:]); ok { // the tests' program is the network's process, too
 		os.Exit(status)
 	}
-	if len(os.Args) == 4 && os.Args[1] == "@list" {
-		os.Exit(listOnce(os.Args[2], os.Args[3]))
-	}
 	os.Exit(m.Run())
 }
 

@@ -26,6 +26,8 @@ type Known struct {
 	Bundle  []byte `json:"bundle,omitempty"`
 	Before  []byte `json:"before,omitempty"` // the bundle before it
 	Release []byte `json:"release,omitempty"`
+	// What was checked of each workstation's latest report.
+	Checked map[string][]byte `json:"checked,omitempty"`
 }
 
 // Desk is an administrator's view of an estate: what the broker has kept of it. Its methods
@@ -46,9 +48,11 @@ type Desk struct {
 
 	mu      sync.Mutex // guards what follows
 	known   *Known
-	raw     map[string][]byte // what has come last, by topic
-	heard   bool              // what the broker has kept is there
-	asking  *asking           // nil while nothing is asked for
+	learned []func(k *Known)          // what was learned that is not kept yet
+	checked map[string]estate.Checked // the same, of what workstations have signed
+	raw     map[string][]byte         // what has come last, by topic
+	heard   bool                      // what the broker has kept is there
+	asking  *asking                   // nil while nothing is asked for
 	trouble string
 	hosts   map[string]*Host
 	bundle  *estate.Bundle
@@ -71,7 +75,7 @@ type Host struct {
 // Open connects an administrator to a broker, and waits until all that it has kept is there,
 // or the context ends. The desk stays open until it is closed.
 func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, known *Known) (*Desk, error) {
-	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), said: make(chan said), known: known, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
+	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), said: make(chan said), known: known, checked: map[string]estate.Checked{}, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
 	d.gone, d.end = context.WithCancel(context.WithoutCancel(ctx))
 	d.me = rand.Text()
 	d.echo = echoTopic + d.me
@@ -313,7 +317,7 @@ func (d *Desk) takeHost(name, what string, raw []byte) *said {
 		}
 	case reportOf, forecastOf:
 		if h.In {
-			return &said{h, h.Key, what, raw}
+			return d.toLookAt(h, what, raw)
 		}
 	}
 	return nil
@@ -325,6 +329,14 @@ type said struct {
 	key  ed25519.PublicKey
 	what string
 	raw  []byte
+	was  estate.Checked // of the one before
+}
+
+// toLookAt is what a workstation has said, with what looking at it needs.
+func (d *Desk) toLookAt(h *Host, what string, raw []byte) *said {
+	one := &said{host: h, key: h.Key, what: what, raw: raw}
+	copy(one.was[:], d.known.Checked[h.Host])
+	return one
 }
 
 // look looks at what is handed on until the desk is closed: to check a signature takes the
@@ -347,11 +359,12 @@ func (d *Desk) lookAt(one said) {
 	h := one.host
 	var report *estate.Report
 	var forecast *estate.Forecast
+	var checked estate.Checked
 	var err error
 	if one.what == reportOf {
-		report, err = opened(estate.ForReport, one, d.shop, estate.DecodeReport)
+		report, checked, err = opened(estate.ForReport, one, d.shop, estate.DecodeReport)
 	} else {
-		forecast, err = opened(estate.ForForecast, one, d.shop, estate.DecodeForecast)
+		forecast, _, err = opened(estate.ForForecast, one, d.shop, estate.DecodeForecast)
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -362,22 +375,25 @@ func (d *Desk) lookAt(one said) {
 		d.forecasts[h.Host], d.tried = forecast, max(d.tried, forecast.Number)
 	case h.Last == nil || report.Number > h.Last.Number: // no older one again
 		h.Last, h.Told, h.Groups, h.Wrong = report, report.At, report.Groups, ""
+		if checked != one.was {
+			d.checked[h.Host] = checked
+		}
 	}
 	d.tell()
 }
 
 // opened reads what a workstation has sealed.
-func opened[T any](purpose estate.Purpose, one said, shop string, decode func([]byte, string, string) (T, error)) (T, error) {
+func opened[T any](purpose estate.Purpose, one said, shop string, decode func([]byte, string, string) (T, error)) (T, estate.Checked, error) {
 	var none T
-	body, _, err := estate.Unseal(purpose, one.raw, []ed25519.PublicKey{one.key}, 1)
+	body, checked, err := estate.UnsealAgain(purpose, one.raw, one.key, one.was)
 	if err != nil {
-		return none, fmt.Errorf("its %s is not signed with the key that it was let in with", purpose)
+		return none, checked, fmt.Errorf("its %s is not signed with the key that it was let in with", purpose)
 	}
 	out, err := decode(body, shop, one.host.Host)
 	if err != nil {
-		return none, fmt.Errorf("its %s: %w", purpose, err)
+		return none, checked, fmt.Errorf("its %s: %w", purpose, err)
 	}
-	return out, nil
+	return out, checked, nil
 }
 
 // Hosts returns the workstations, by name.
@@ -431,17 +447,51 @@ func (d *Desk) letIn(name string) (ed25519.PublicKey, []said, error) {
 		return nil, nil, fmt.Errorf("%s: %s", name, h.Wrong)
 	}
 	h.In = true
-	if d.known.Hosts == nil {
-		d.known.Hosts = map[string]ed25519.PublicKey{}
-	}
-	d.known.Hosts[name] = h.Key
+	key := h.Key
+	d.learn(func(k *Known) {
+		if k.Hosts == nil {
+			k.Hosts = map[string]ed25519.PublicKey{}
+		}
+		k.Hosts[name] = key
+	})
 	var before []said
 	for _, what := range []string{reportOf, forecastOf} {
 		if raw, there := d.raw[hostTopic+name+what]; there {
-			before = append(before, said{h, h.Key, what, raw})
+			before = append(before, *d.toLookAt(h, what, raw))
 		}
 	}
 	return h.Key, before, nil
+}
+
+// learn learns what must not be forgotten. The caller holds the lock.
+func (d *Desk) learn(what func(k *Known)) {
+	what(d.known)
+	d.learned = append(d.learned, what)
+}
+
+// Keep keeps what was learned, beside what others at the same desk have meanwhile.
+func (d *Desk) Keep(files Files) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.learned)+len(d.checked) == 0 {
+		return nil
+	}
+	err := files.learn(func(k *Known) {
+		for _, what := range d.learned {
+			what(k)
+		}
+		if k.Checked == nil {
+			k.Checked = map[string][]byte{}
+		}
+		for host, c := range d.checked {
+			k.Checked[host] = c[:]
+		}
+	})
+	if err == nil {
+		d.learned = nil
+		clear(d.checked)
+	}
+	return err
 }
 
 // SortHosts sorts workstations for a list: those with trouble first.

@@ -41,11 +41,13 @@ func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, key
 		return nil, err
 	}
 	d.mu.Lock()
-	if before != nil {
-		d.known.Before = before
-	}
 	d.takeBundle(raw)
-	d.known.Bundle = raw
+	d.learn(func(k *Known) {
+		if before != nil {
+			k.Before = before
+		}
+		k.Bundle = raw
+	})
 	d.mu.Unlock()
 	return next, d.send(ctx, next, keys)
 }
@@ -68,19 +70,27 @@ func (d *Desk) Before() (*estate.Bundle, error) {
 // next is the number of the next bundle, and order that of the next release: above all that
 // were given, also where the broker shows none of them any more.
 func (d *Desk) next(last *estate.Bundle) int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n := d.known.Number
 	if last != nil {
-		d.known.Number = max(d.known.Number, last.Number)
+		n = max(n, last.Number)
 	}
-	d.known.Number++
-	return d.known.Number
+	n++
+	d.learn(func(k *Known) { k.Number = max(k.Number, n) })
+	return n
 }
 
 func (d *Desk) order(last *estate.Release) int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n := d.known.Order
 	if last != nil {
-		d.known.Order = max(d.known.Order, last.Order)
+		n = max(n, last.Order)
 	}
-	d.known.Order++
-	return d.known.Order
+	n++
+	d.learn(func(k *Known) { k.Order = max(k.Order, n) })
+	return n
 }
 
 // trusted reports what is wrong with a message that the workstations would not take.
@@ -110,7 +120,7 @@ func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error 
 	}
 	d.mu.Lock()
 	d.takeRelease(raw)
-	d.known.Release = raw
+	d.learn(func(k *Known) { k.Release = raw })
 	d.mu.Unlock()
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -59,16 +60,20 @@ func ReadSettings(h home.Home) (*Settings, error) {
 	}
 	s := &Settings{Need: 1}
 	if err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(s); err != nil {
-		line, column := 1, 1
+		line, column, problem := 1, 1, "it cannot be read: "+err.Error()
 		if at, ok := errors.AsType[*toml.DecodeError](err); ok {
 			line, column = at.Position()
 		}
 		if strict, ok := errors.AsType[*toml.StrictMissingError](err); ok && len(strict.Errors) > 0 {
 			line, column = strict.Errors[0].Position()
+			problem = fmt.Sprintf("there is no key %q here", strings.Join(strict.Errors[0].Key(), "."))
 		}
-		return nil, &home.SettingsError{File: File(h), Line: line, Column: column, Problem: "it cannot be read: " + err.Error()}
+		return nil, &home.SettingsError{File: File(h), Line: line, Column: column, Problem: problem}
 	}
-	return s, s.check()
+	if err := s.check(); err != nil {
+		return nil, &home.SettingsError{File: File(h), Problem: err.Error()}
+	}
+	return s, nil
 }
 
 // check reports what is wrong with settings.
@@ -198,8 +203,31 @@ func (f Files) Known() (*Known, error) {
 	return k, f.load("known.json", k)
 }
 
-// SaveKnown keeps it.
-func (f Files) SaveKnown(k *Known) error { return f.save("known.json", k) }
+// deskPatience is how long another command at the same desk may take to keep what it knows.
+const deskPatience = 5 * time.Second
+
+// learn changes what an administrator knows, one command at a time.
+func (f Files) learn(change func(k *Known)) error {
+	began := time.Now()
+	unlock, err := f.Home.LockDesk()
+	for time.Since(began) < deskPatience {
+		if _, busy := errors.AsType[*home.BusyError](err); !busy {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+		unlock, err = f.Home.LockDesk()
+	}
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	k, err := f.Known()
+	if err != nil {
+		return err
+	}
+	change(k)
+	return f.save("known.json", k)
+}
 
 // Told implements [Store].
 func (f Files) Told(report []byte) error { return f.put("told.json", report) }

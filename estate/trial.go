@@ -80,8 +80,9 @@ func (s *Station) forecast(ctx context.Context, b *estate.Bundle) error {
 func (d *Desk) Try(ctx context.Context, b *estate.Bundle, now time.Time, keys signers) error {
 	b.Shop, b.Made = d.shop, now.UTC()
 	d.mu.Lock()
-	d.known.Trial = max(d.known.Trial, d.tried) + 1
-	b.Number = d.known.Trial
+	n := max(d.known.Trial, d.tried) + 1
+	d.learn(func(k *Known) { k.Trial = max(k.Trial, n) })
+	b.Number = n
 	d.mu.Unlock()
 	body, err := b.Pack()
 	if err != nil {

@@ -34,6 +34,11 @@ func (h Home) LockHub() (unlock func(), err error) {
 	return lockFile(filepath.Join(h.State, "hub.lock"), "a hub serves from this home already")
 }
 
+// LockDesk makes this process the only one that changes what is known of an estate.
+func (h Home) LockDesk() (unlock func(), err error) {
+	return lockFile(filepath.Join(h.State, "desk.lock"), "what is known of the estate is being changed by another command")
+}
+
 func lockFile(path, busy string) (unlock func(), err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|noFollow, 0o600)
 	if err != nil {

@@ -411,6 +411,36 @@ func TestOpenJoining(t *testing.T) {
 	}
 }
 
+// TestUnsealAgain: a message that was checked is as good again; the same for another purpose, of
+// another key or with a byte bent is checked anew.
+func TestUnsealAgain(t *testing.T) {
+	raw, err := Seal(ForReport, []byte("52 %"), keyOf("press-room"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	key := publicOf("press-room")[0]
+	body, checked, err := UnsealAgain(ForReport, raw, key, Checked{})
+	if err != nil || string(body) != "52 %" {
+		t.Fatalf("%q, %v", body, err)
+	}
+	if body, again, err := UnsealAgain(ForReport, raw, key, checked); err != nil || string(body) != "52 %" || again != checked {
+		t.Errorf("again: %q, %v", body, err)
+	}
+	for i := range raw {
+		bent := bytes.Clone(raw)
+		bent[i] ^= 1
+		if body, _, err := UnsealAgain(ForReport, bent, key, checked); err == nil {
+			t.Errorf("with byte %d bent: %q", i, body)
+		}
+	}
+	if _, _, err := UnsealAgain(ForForecast, raw, key, checked); err == nil {
+		t.Error("it is taken for another purpose")
+	}
+	if _, _, err := UnsealAgain(ForReport, raw, publicOf("front-desk")[0], checked); err == nil {
+		t.Error("it is taken as another one's")
+	}
+}
+
 // FuzzMessages: whatever comes, nothing dies, and what is taken is what it says.
 func FuzzMessages(f *testing.F) {
 	body, err := bindery().Pack()

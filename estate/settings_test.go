@@ -1,0 +1,100 @@
+//go:build linux
+
+package estate
+
+import (
+	"crypto/ed25519"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"timegate/core/estate"
+	"timegate/core/gate"
+	"timegate/home"
+)
+
+// TestKeep: what several commands at one desk learn at the same time is all kept, also what
+// one has learned that began before the others.
+func TestKeep(t *testing.T) {
+	files := Files{home.At(t.TempDir(), gate.User)}
+	if err := files.Home.Prepare(); err != nil {
+		t.Fatal(err)
+	}
+	open := func() *Desk {
+		known, err := files.Known()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &Desk{known: known, checked: map[string]estate.Checked{}}
+	}
+	watching := open()
+	watching.checked["press-room"] = estate.Checked{7}
+	const many = 8
+	var all sync.WaitGroup
+	for i := range many {
+		d := open()
+		all.Go(func() {
+			d.learn(func(k *Known) {
+				if k.Hosts == nil {
+					k.Hosts = map[string]ed25519.PublicKey{}
+				}
+				k.Hosts[fmt.Sprint("desk-", i)] = publicOf("press-room")
+			})
+			d.next(&estate.Bundle{Manifest: estate.Manifest{Number: int64(10 * i)}})
+			d.order(&estate.Release{Order: int64(20 * i)})
+			if err := d.Keep(files); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if err := watching.Keep(files); err != nil {
+		t.Fatal(err)
+	}
+	k, err := files.Known()
+	if err != nil || len(k.Hosts) != many || k.Number != 10*(many-1)+1 || k.Order != 20*(many-1)+1 || k.Checked["press-room"][0] != 7 {
+		t.Errorf("%+v, %v", k, err)
+	}
+	if len(watching.learned)+len(watching.checked) != 0 {
+		t.Error("what is kept waits to be kept")
+	}
+}
+
+// TestSettings: settings come back as they were written, and what is wrong with them is said with
+// its place.
+func TestSettings(t *testing.T) {
+	h := home.At(t.TempDir(), gate.User)
+	key, err := KeyText(publicOf("maren"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := Settings{Broker: "mqtts://hub.larkspur.example", Shop: "larkspur", Groups: []string{"printing"}, Trust: []string{key}, Need: 1, May: []string{"open", "output"}}
+	if err := s.Write(h); err != nil {
+		t.Fatal(err)
+	}
+	got, err := ReadSettings(h)
+	if err != nil || got.Broker != s.Broker || !slices.Equal(got.May, s.May) || !slices.Equal(got.Groups, s.Groups) || got.Desk {
+		t.Errorf("%+v, %v", got, err)
+	}
+	for _, tt := range []struct{ from, to, want string }{
+		{"['open', 'output']", "['open', 'erase']", `"erase" cannot be asked for: open, stop, pause, send, output, details`},
+		{"['printing']", "['Printing']", "estate.toml: \"Printing\" is no name of a group"}, {"need = 1", "need = 2", "2 keys must have signed"}, {key, "x", "is no key"},
+		{"shop = ", "shopp = ", `estate.toml:3:1: there is no key "shopp"`}, {"need = 1", "need = one", "estate.toml:"},
+	} {
+		text, err := home.ReadPlain(File(h), mostFile)
+		if err != nil || !strings.Contains(string(text), tt.from) {
+			t.Fatalf("%v: %q is not in\n%s", err, tt.from, text)
+		}
+		if err := home.Replace(File(h), []byte(strings.Replace(string(text), tt.from, tt.to, 1)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := ReadSettings(h); err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%s: %v, want %q", tt.to, err, tt.want)
+		}
+		if err := home.Replace(File(h), text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
