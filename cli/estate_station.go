@@ -197,7 +197,9 @@ func (k *estateKeeper) Confirm(ctx context.Context) error {
 // missing reports a gate that was applied and is not in force.
 func (k *estateKeeper) missing(s *control.Status) error {
 	for _, f := range s.Broken.Errors() {
-		return errors.New(f.Error())
+		if slices.Contains(k.names, f.Gate) { // another one was broken before, and is no bundle's fault
+			return errors.New(f.Error())
+		}
 	}
 	for _, name := range k.names {
 		if _, there := s.Gates[name]; !there {
@@ -252,6 +254,9 @@ func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since tim
 			return err
 		}
 		r.Failed = len(list)
+		if r.Worse, err = worseSince(j, calendar.InstantOf(since)); err != nil {
+			return err
+		}
 	}
 	list, err := j.History(journal.Filter{Results: badResults, Limit: coreestate.MostFailures})
 	if err != nil {
@@ -274,4 +279,29 @@ func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since tim
 		r.Failures = append(r.Failures, f)
 	}
 	return nil
+}
+
+// daysBefore is how much of the past says how often gates fail.
+const daysBefore = 7 * 24 * time.Hour
+
+// worseSince counts the gates that fail more often since an instant.
+func worseSince(j control.Records, since calendar.Instant) (int, error) {
+	runs := func(f journal.Filter) (map[string]coreestate.GateRuns, error) {
+		f.Results = badResults
+		list, err := j.Stats(f)
+		out := map[string]coreestate.GateRuns{}
+		for _, s := range list {
+			out[s.Gate] = coreestate.GateRuns{Runs: s.Runs, Bad: s.Bad}
+		}
+		return out, err
+	}
+	before, err := runs(journal.Filter{Since: since.Add(-daysBefore), Until: since - 1})
+	if err != nil {
+		return 0, err
+	}
+	now, err := runs(journal.Filter{Since: since})
+	if err != nil {
+		return 0, err
+	}
+	return coreestate.Worse(before, now), nil
 }

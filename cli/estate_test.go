@@ -193,6 +193,11 @@ func TestEstateCommands(t *testing.T) {
 	b.must("", "desk", "estate", "join", b.url, "--shop", "larkspur", "--trust", key+".pub", "--desk")
 	b.must("none was published", "desk", "estate", "status")
 	hosts := []string{"front-desk", "press-room"}
+	b.must("written", "press-room", "add", "old-one", "--open", "signal old", "--yes", "--", "/bin/false")
+	broken := filepath.Join(b.dir, "press-room/gates/of-ines.toml") // no bundle's fault
+	if err := os.WriteFile(broken, []byte("run = \n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	for _, host := range hosts {
 		shown := b.must(host, host, "estate", "join", b.url, "--shop", "larkspur", "--trust", key+".pub", "--group", "printing")
 		b.keep(host)
@@ -241,6 +246,11 @@ func TestEstateCommands(t *testing.T) {
 	})
 	b.must("humidity-log", "front-desk", "list")
 
+	// What failed before, and does so again, stops no wave.
+	for range 2 {
+		b.call("press-room", "send", "old")
+	}
+	b.must("failed", "press-room", "history", "old-one")
 	b.asksForThings(key)
 
 	// Before the next one, the workstations say what it would change: nothing else changes.

@@ -53,8 +53,9 @@ type Store interface {
 type State struct {
 	Number  int64               `json:"number"` // of the latest bundle that was taken or refused: none before it is ever taken
 	Bundle  estate.BundleReport `json:"bundle"`
-	Trial   int                 `json:"trial"` // how often the keeper has begun with a bundle that is not confirmed yet
-	Order   int64               `json:"order"` // of the latest release
+	Before  int                 `json:"before"` // gates that were broken when it came
+	Trial   int                 `json:"trial"`  // how often the keeper has begun with a bundle that is not confirmed yet
+	Order   int64               `json:"order"`  // of the latest release
 	Release *estate.Release     `json:"release,omitempty"`
 	Waiting []byte              `json:"waiting,omitempty"` // a sealed bundle that is not released yet
 	Reports int64               `json:"reports"`           // how many were made
@@ -267,6 +268,11 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 		fault, _ := errors.AsType[*estate.MessageError](err)
 		return true, s.decide(b.Number, estate.Refused, fault.Code)
 	}
+	was := &estate.Report{}
+	if err := s.Keeper.Look(ctx, was, time.Time{}); err != nil {
+		s.Log.Warn("how the gates did before a bundle is not known", "error", err)
+	}
+	s.state.Before = was.Broken
 	// Whatever dies from here on, this number is never taken again.
 	now := time.Now().UTC()
 	s.state.Number, s.state.Waiting, s.state.Trial = b.Number, nil, 1
@@ -342,7 +348,7 @@ func (s *Station) report(ctx context.Context) error {
 		return err
 	}
 	r := &estate.Report{Shop: s.Shop, Host: s.Host, Number: s.state.Reports, At: time.Now().UTC(), Version: s.Version,
-		System: runtime.GOOS + "/" + runtime.GOARCH, Groups: s.Groups, Bundle: s.state.Bundle}
+		System: runtime.GOOS + "/" + runtime.GOARCH, Groups: s.Groups, Bundle: s.state.Bundle, Before: s.state.Before}
 	var since time.Time
 	if at := s.state.Bundle.At; at != nil && s.state.Bundle.State == estate.Taken {
 		since = *at

@@ -96,7 +96,7 @@ func (k *fakeKeeper) Look(_ context.Context, r *estate.Report, _ time.Time) erro
 		k.busy--
 		return errors.New("no keeper answers")
 	}
-	r.Gates, r.Failed = 8, k.failed
+	r.Gates, r.Failed, r.Worse = 8, k.failed, min(k.failed, 1)
 	return nil
 }
 

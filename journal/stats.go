@@ -3,6 +3,7 @@ package journal
 import (
 	"cmp"
 	"database/sql"
+	"encoding/json"
 	"maps"
 	"math"
 	"slices"
@@ -15,7 +16,7 @@ import (
 type Stats struct {
 	Gate    string
 	Runs    int64 // that have ended
-	Bad     int64 // of them, those that did not end well
+	Bad     int64 // of them, those that did not end well, or as the filter says
 	Skipped int64 // moments without a run
 	Missed  int64 // moments at which no keeper or machine was there
 	Longest time.Duration
@@ -32,19 +33,29 @@ const (
 			long AS (SELECT gate, max(took) AS longest, sum(took) AS total FROM runs WHERE took > 0 GROUP BY gate)
 		SELECT n.gate, runs - coalesce(running, 0), runs - coalesce(running, 0) - coalesce(ok, 0), coalesce(longest, 0), coalesce(total, 0)
 		FROM n LEFT JOIN good USING (gate) LEFT JOIN alive USING (gate) LEFT JOIN long USING (gate) ORDER BY n.gate`
-	someStats = `SELECT gate, sum(ended > 0), sum(ended > 0 AND result <> 'ok'), max(took), sum(took) FROM runs WHERE decided >= ? AND decided <= ? AND (? = '' OR gate = ?) GROUP BY gate ORDER BY gate`
+	someStats = `SELECT gate, sum(ended > 0), sum(ended > 0 AND iif(? = '', result <> 'ok', result IN (SELECT value FROM json_each(?)))), max(took), sum(took) FROM runs
+		WHERE decided >= ? AND decided <= ? AND (? = '' OR gate = ?) GROUP BY gate ORDER BY gate`
 )
 
 // Stats returns the figures of the gates that did something in the time that a filter
-// selects, by name. Of the filter, only the gate and the time count.
+// selects, by name. Of the filter, only the gate and the time count; its results, where there
+// are some, say which runs are bad ones.
 func (j *Journal) Stats(f Filter) ([]Stats, error) {
 	until := int64(math.MaxInt64)
 	if f.Until != 0 {
 		until = int64(f.Until)
 	}
 	between := []any{int64(f.Since), until, f.Gate, f.Gate}
-	query, args := someStats, between
-	if f.Gate == "" && f.Since == 0 && f.Until == 0 {
+	bad := ""
+	if len(f.Results) > 0 {
+		list, err := json.Marshal(f.Results)
+		if err != nil {
+			return nil, err
+		}
+		bad = string(list)
+	}
+	query, args := someStats, append([]any{bad, cmp.Or(bad, "[]")}, between...)
+	if f.Gate == "" && f.Since == 0 && f.Until == 0 && bad == "" {
 		query, args = allStats, nil
 	}
 	runs, err := collect(j, query, func(rows *sql.Rows) (Stats, error) {

@@ -3,6 +3,7 @@ package journal
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -34,11 +35,17 @@ func TestStats(t *testing.T) {
 			write(t, j, end(at+20+calendar.Instant(r.IntN(900)), run, gate, results[r.IntN(len(results))]))
 		}
 	}
-	for _, f := range []Filter{{}, {Gate: "gate-2"}, {Since: 40_000}, {Since: 40_000, Until: 80_000, Gate: "gate-1"}, {Until: 90_000}, {Gate: "nothing"}} {
+	for _, f := range []Filter{{}, {Gate: "gate-2"}, {Since: 40_000}, {Since: 40_000, Until: 80_000, Gate: "gate-1"}, {Until: 90_000}, {Gate: "nothing"},
+		{Results: []engine.Result{engine.ResultFailed, engine.ResultLost}}, {Results: []engine.Result{engine.ResultFailed}, Since: 40_000}} {
 		want := map[string]Stats{}
-		entries, err := j.History(f)
+		all := f
+		all.Results = nil
+		entries, err := j.History(all)
 		if err != nil {
 			t.Fatal(err)
+		}
+		bad := func(r engine.Result) bool {
+			return len(f.Results) == 0 && r != engine.ResultOK || slices.Contains(f.Results, r)
 		}
 		for _, e := range entries {
 			s := want[e.Gate]
@@ -51,7 +58,7 @@ func TestStats(t *testing.T) {
 				s.Runs++
 				s.Total += e.Ended.Sub(e.Started)
 				s.Longest = max(s.Longest, e.Ended.Sub(e.Started))
-				if e.Result != engine.ResultOK {
+				if bad(e.Result) {
 					s.Bad++
 				}
 			}

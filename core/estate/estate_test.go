@@ -317,10 +317,11 @@ func TestJudge(t *testing.T) {
 		{"good, too early", Seen{Told: told, Last: good}, 0, time.Hour, Wait, "good for 4 hours"},
 		{"good for long enough", Seen{Told: told, Last: good}, 0, 4 * time.Hour, Next, "was good"},
 		{"the last wave", Seen{Told: told, Last: good}, 2, 4 * time.Hour, Done, ""},
-		{"a run failed", Seen{Told: told, Last: report(func(r *Report) { r.Failed = 3 })}, 0, 4 * time.Hour, Next, ""}, // 1 % is allowed
+		{"gates fail more often", Seen{Told: told, Last: report(func(r *Report) { r.Failed, r.Worse = 3, 2 })}, 0, 4 * time.Hour, Next, ""}, // 1 % is allowed
 		{"refused", Seen{Told: told, Last: report(func(r *Report) { r.Bundle.State = Refused })}, 0, time.Minute, Stop, "broken on 1 of 100 workstations: broken > 0"},
 		{"taken back", Seen{Told: told, Last: report(func(r *Report) { r.Bundle.State = Back })}, 0, time.Minute, Stop, "broken"},
-		{"broken gates", Seen{Told: told, Last: report(func(r *Report) { r.Broken = 1 })}, 2, time.Minute, Stop, "broken"},
+		{"broken gates", Seen{Told: told, Last: report(func(r *Report) { r.Broken, r.Before = 2, 1 })}, 2, time.Minute, Stop, "broken"},
+		{"gates that were broken before", Seen{Told: told, Last: report(func(r *Report) { r.Broken, r.Before = 2, 2 })}, 2, 4 * time.Hour, Done, ""},
 		{"off since before", Seen{Told: began.AddDate(0, 0, -1)}, 0, 4 * time.Hour, Next, ""},
 		{"another bundle's", Seen{On: true, Told: told, Last: report(func(r *Report) { r.Bundle.Number = 6; r.Failed = 9 })}, 0, 4 * time.Hour, Next, ""},
 	} {
@@ -336,8 +337,12 @@ func TestJudge(t *testing.T) {
 			t.Errorf("%s: %+v, want %s, %q", tt.name, v, tt.want, tt.why)
 		}
 	}
-	// Those that are off are not silent; those that are on and tell nothing are.
 	m := bindery().Manifest
+	both := []Seen{{Host: "a", Told: told, Last: report(func(r *Report) { r.Failed = 9 })}, {Host: "b", Told: told, Last: report(func(r *Report) { r.Failed, r.Worse = 9, 1 })}}
+	if v := m.Judge(&Release{Shop: "larkspur", Number: 7, Reach: math.MaxUint64, Began: began}, both, told); v.Do != Stop || v.Why != "failed on 1 of 2 workstations: failed > 1%" {
+		t.Errorf("what fails as it did before: %+v", v)
+	}
+	// Those that are off are not silent; those that are on and tell nothing are.
 	m.Plan.Limits = []Limit{{Of: Silent, Count: 1}}
 	r := &Release{Shop: "larkspur", Number: 7, Order: 1, Reach: math.MaxUint64, Began: began}
 	hosts := []Seen{{Host: "a"}, {Host: "b", On: true}, {Host: "c", On: true, Told: began.Add(-time.Hour)}, {Host: "d", Told: told, Last: good}}

@@ -33,8 +33,10 @@ type Report struct {
 	Bundle   BundleReport `json:"bundle"`
 	Gates    int          `json:"gates"`
 	Broken   int          `json:"broken"` // of them
+	Before   int          `json:"before"` // of them, so many were when the bundle came
 	Running  int          `json:"running"`
 	Failed   int          `json:"failed"`             // runs since the bundle was taken
+	Worse    int          `json:"worse"`              // gates that fail more often since then ([Worse])
 	Next     *time.Time   `json:"next,omitempty"`     // the next due
 	Failures []Failure    `json:"failures,omitempty"` // the latest, newest first
 }
@@ -77,7 +79,7 @@ func DecodeReport(body []byte, shop, host string) (*Report, error) {
 	switch {
 	case r.Shop != shop || r.Host != host:
 		return nil, damaged("it tells of %.80q in the shop %.80q", r.Host, r.Shop)
-	case r.Number < 1 || r.Gates < 0 || r.Broken < 0 || r.Failed < 0 || len(r.Failures) > MostFailures || len(r.Groups) > MostGroups:
+	case r.Number < 1 || r.Gates < 0 || r.Broken < 0 || r.Before < 0 || r.Failed < 0 || r.Worse < 0 || len(r.Failures) > MostFailures || len(r.Groups) > MostGroups:
 		return nil, damaged("its figures cannot be")
 	}
 	for _, f := range r.Failures {

@@ -79,8 +79,8 @@ type Measure string
 
 // The measures, of the workstations that a wave has reached.
 const (
-	Failed Measure = "failed" // runs of gates have failed since the bundle came
-	Broken Measure = "broken" // the bundle was refused, or taken back, or gates are broken
+	Failed Measure = "failed" // gates fail more often since the bundle came ([Worse])
+	Broken Measure = "broken" // the bundle was refused, or taken back, or more gates are broken
 	Silent Measure = "silent" // are on, and have told nothing [SilentAfter] the wave began
 )
 
@@ -244,10 +244,10 @@ func (r *Release) Count(hosts []Seen, now time.Time) Counts {
 			c.Of[Broken]++
 		default:
 			c.Taken++
-			if last.Failed > 0 {
+			if last.Worse > 0 {
 				c.Of[Failed]++
 			}
-			if last.Broken > 0 {
+			if last.Broken > last.Before {
 				c.Of[Broken]++
 			}
 		}
