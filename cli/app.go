@@ -27,6 +27,7 @@ import (
 	"timegate/home"
 	"timegate/launch"
 	"timegate/tell"
+	"timegate/workstation"
 	"timegate/workstation/here"
 	"timegate/workstation/zones"
 )
@@ -156,7 +157,7 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 		a.out.plainly()
 		a.err.plainly()
 	}
-	a.zone, a.host = zones.Local(), here.Host()
+	a.zone, a.host = zones.Local(), workstation.HostName()
 	scope := gate.Scope(c.String("scope"))
 	if scope != "" && scope != gate.System && scope != gate.User {
 		return ctx, usageError("--scope is %q: write system or user", scope)

@@ -54,6 +54,9 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if a.zone, err = demo.Zone(); err != nil {
 		return err
 	}
+	if chapter == "estate" {
+		return a.demoEstate(ctx, dir)
+	}
 	a.host = demo.Workstation
 	a.home = home.At(filepath.Join(dir, "home"), gate.User)
 	a.client = control.NewClient(a.home)
@@ -305,5 +308,5 @@ func (a *app) demoEnd(kept bool) {
 		fmt.Fprintf(a.out, "\nThe files are in %s. Look on with\n  timegate --home %s history\n", filepath.Dir(a.home.State), a.home.State)
 		return
 	}
-	fmt.Fprintln(a.out, "\nThe files are gone again; \"timegate demo --keep DIR\" leaves them to play with.")
+	fmt.Fprintln(a.out, "\nThe files are gone again; \"timegate demo --keep DIR\" leaves them to play with. \"timegate demo watch\" plays the day in the live\nview, and \"timegate demo estate\" three workstations.")
 }

@@ -81,7 +81,7 @@ func (a *app) demoCall(ctx context.Context, args ...string) error {
 }
 
 // demoChapters are the parts of the demo, each of which can be played alone.
-var demoChapters = []string{"day", "foresight", "report", "watch"}
+var demoChapters = []string{"day", "foresight", "report", "watch", "estate"}
 
 // demoChapter returns which chapter is to be played; "" is all of them.
 func demoChapter(c *cli.Command) (string, error) {

@@ -203,7 +203,7 @@ func TestDemo(t *testing.T) {
 	if got := replay("replay", "2026-11-30", "--json"); !strings.Contains(got, `"what": "moved"`) || !strings.Contains(got, `"same": 27`) {
 		t.Errorf("in JSON: %s", got)
 	}
-	if out, err := exec.Command(program, "demo", "hindsight").CombinedOutput(); err == nil || !strings.Contains(string(out), "there are day, foresight, report, watch") {
+	if out, err := exec.Command(program, "demo", "hindsight").CombinedOutput(); err == nil || !strings.Contains(string(out), "there are day, foresight, report, watch, estate") {
 		t.Errorf("a chapter that is not there: %v %s", err, out)
 	}
 	if out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput(); err == nil || !strings.Contains(string(out), "not empty") {

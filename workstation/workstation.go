@@ -6,6 +6,7 @@ package workstation
 
 import (
 	"errors"
+	"os"
 	"time"
 
 	"timegate/core/calendar"
@@ -153,6 +154,22 @@ type Window struct {
 	Mode string   // "none", "minimised", or "terminal": a console program in a terminal emulator
 	As   *Account // whose display it is; nil for the keeper's own
 	Vars []string // NAME=value, what leads to that display
+}
+
+// HostVariable is the environment variable that gives this machine another name than its own, to
+// try out here what is for other machines.
+const HostVariable = "TIMEGATE_HOST"
+
+// HostName returns the machine's name, or "" where it has none.
+func HostName() string {
+	if name := os.Getenv(HostVariable); name != "" {
+		return name
+	}
+	name, err := os.Hostname()
+	if err != nil {
+		return ""
+	}
+	return name
 }
 
 // MarkVariable is the environment variable that holds an order's Mark.

@@ -16,7 +16,6 @@ const FirstPerson = linux.FirstPerson
 
 // What this machine tells and does; see workstation/linux.
 var (
-	Host          = linux.Host
 	Sessions      = linux.Sessions
 	SessionVars   = linux.SessionVars
 	HasX          = linux.HasX

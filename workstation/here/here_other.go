@@ -34,12 +34,6 @@ const FirstPerson = 0
 // New says that no keeper works here.
 func New() (workstation.Workstation, error) { return nil, ErrNotServed }
 
-// Host returns the machine's name, or "".
-func Host() string {
-	name, _ := os.Hostname()
-	return name
-}
-
 // Sessions finds none.
 func Sessions(int) []workstation.Session { return nil }
 

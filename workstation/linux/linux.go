@@ -70,16 +70,7 @@ func (m *Machine) Zone() *calendar.Zone {
 }
 
 // Host implements [workstation.Workstation].
-func (m *Machine) Host() string { return Host() }
-
-// Host returns the machine's name, or "" where it has none.
-func Host() string {
-	name, err := os.Hostname()
-	if err != nil {
-		return ""
-	}
-	return name
-}
+func (m *Machine) Host() string { return workstation.HostName() }
 
 // Staged implements [workstation.Workstation].
 func (m *Machine) Staged() bool { return false }
