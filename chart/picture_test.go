@@ -36,6 +36,41 @@ func TestDrawBars(t *testing.T) {
 	}
 }
 
+// TestDrawShares: each row has a bar as long as its share, in the colour of what is bad, and more
+// rows than there is room for are said to be missing.
+func TestDrawShares(t *testing.T) {
+	s := Shares{Title: "a folder of gates", Below: "3 workstations", Of: 4, Rows: []Share{{Text: "3 more starts a day", Names: "front-desk", Count: 3}, {Text: "refused", Count: 1, Bad: true}}}
+	many := Shares{Of: 1}
+	for range 2 * mostShares {
+		many.Rows = append(many.Rows, Share{Text: "x", Count: 1})
+	}
+	var out, svg, more, none bytes.Buffer
+	for _, err := range []error{DrawShares(&out, &s, PNG), DrawShares(&svg, &s, SVG), DrawShares(&more, &many, SVG), DrawShares(&none, &Shares{}, SVG)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	img, err := png.Decode(&out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// The first bar ends at three quarters of its room, which ends at 1107, the second at a quarter.
+	const first, second = 89, 150
+	if img.At(820, first) == img.At(860, first) || img.At(285, second) == img.At(325, second) {
+		t.Error("the bars are not as long as their shares")
+	}
+	if img.At(100, first) == img.At(100, second) {
+		t.Error("what is bad looks like what is not")
+	}
+	for of, words := range map[*bytes.Buffer][]string{&svg: {"a folder of gates", "3 of 4", "front-desk", "refused"}, &more: {"20 more lines are not drawn"}, &none: {"nobody has said anything"}} {
+		for _, word := range words {
+			if !strings.Contains(of.String(), word) {
+				t.Errorf("the picture lacks %q", word)
+			}
+		}
+	}
+}
+
 func TestDraw(t *testing.T) {
 	g, found := gate.Read("humidity-log", "humidity-log.toml", []byte("run = [\"/bin/true\"]\nopens = [\"every 30m from 06:30 to 18:00\"]\n"),
 		gate.Options{Scope: gate.User, Env: phrase.Env{Zone: calendar.UTC}})

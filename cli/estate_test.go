@@ -255,7 +255,11 @@ func TestEstateCommands(t *testing.T) {
 	// Before the next one, the workstations say what it would change: nothing else changes.
 	forecast := []string{"estate", "forecast", filepath.Join(b.dir, "folder"), "--key", key}
 	b.writes("gates/glue-warm.toml", "run = [\"{scripts}/humidity-log\"]\nopens = [\"every 1s\"]\n[needs]\npaths = [\"/media/vault-of-the-bindery\"]\n")
-	out, status := b.call("desk", forecast...)
+	picture := filepath.Join(b.dir, "forecast.svg")
+	out, status := b.call("desk", append(forecast, "--svg", picture)...)
+	if drawn, err := os.ReadFile(picture); err != nil || !strings.Contains(string(drawn), "glue-warm needs /media/vault-of-the-bindery") || !strings.Contains(string(drawn), "2 of 2") {
+		t.Errorf("the picture of the forecast: %v %.300s", err, drawn)
+	}
 	if status != 3 || !strings.Contains(out, "on 2 of 2: glue-warm needs /media/vault-of-the-bindery, which is not there") || !strings.Contains(out, "start") || !strings.Contains(out, "front-desk, press-room") {
 		t.Errorf("a forecast: status %d\n%s", status, out)
 	}

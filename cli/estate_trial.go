@@ -5,14 +5,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 
+	"timegate/chart"
 	coreestate "timegate/core/estate"
 	"timegate/core/words"
 	"timegate/estate"
@@ -204,6 +207,8 @@ func (a *app) estateForecastCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "host", Usage: "only those whose names match a `PATTERN`"},
 			&cli.StringSliceFlag{Name: "group", Usage: "only the workstations of a `GROUP`"},
 			&cli.StringFlag{Name: "wait", Usage: "wait for this `DURATION` at most for those that are on", Value: "2m"},
+			&cli.StringFlag{Name: "png", Usage: "draw it to `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "svg", Usage: "draw the same to `FILE`", TakesFile: true},
 		},
 		Action: a.estateForecast,
 	}
@@ -252,6 +257,9 @@ func (a *app) estateForecast(ctx context.Context, c *cli.Command) error {
 		} else {
 			a.printForecast(&out)
 		}
+		if _, err := a.pictures(c, func(f io.Writer, format chart.Format) error { return chart.DrawShares(f, out.shares(dir), format) }); err != nil {
+			return err
+		}
 		if bad {
 			return &exitError{status: exitFound}
 		}
@@ -277,20 +285,33 @@ func (a *app) awaitTrials(ctx context.Context, d *estate.Desk, m *coreestate.Man
 	}
 }
 
+// namesOf are the first of some workstations, and how many more there are.
+func namesOf(hosts []string, most int) string {
+	if len(hosts) <= most {
+		return strings.Join(hosts, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(hosts[:most], ", "), len(hosts)-most)
+}
+
+// shares are what is to be drawn of a forecast.
+func (f *jsonForecast) shares(dir string) *chart.Shares {
+	const most, wide = 10, 120 // names; letters
+	out := &chart.Shares{Title: "What " + words.Line(filepath.Base(dir)) + " would change", Of: f.Said, Below: fmt.Sprintf("heard from %d of %s; %d on", f.Said, plural(f.Hosts, "workstation"), f.On)}
+	for _, l := range f.Lines {
+		out.Rows = append(out.Rows, chart.Share{Text: ansi.Truncate(words.Line(l.Text), wide, "…"), Names: ansi.Truncate(namesOf(l.Hosts, most), wide, "…"), Count: len(l.Hosts), Bad: l.Bad()})
+	}
+	return out
+}
+
 func (a *app) printForecast(f *jsonForecast) {
 	const most = 6 // names in a line
 	for _, l := range f.Lines {
-		names := l.Hosts
-		rest := ""
-		if len(names) > most {
-			names, rest = names[:most], fmt.Sprintf(" and %d more", len(l.Hosts)-most)
-		}
 		text := words.Line(l.Text)
 		if l.Bad() {
 			text = a.out.bad(text)
 		}
 		fmt.Fprintf(a.out, "on %d of %d: %s\n", len(l.Hosts), f.Said, text)
-		fmt.Fprintln(a.out, a.out.faint("  "+strings.Join(names, ", ")+rest))
+		fmt.Fprintln(a.out, a.out.faint("  "+namesOf(l.Hosts, most)))
 	}
 	fmt.Fprintf(a.err, "heard from %d of %s; %d on\n", f.Said, plural(f.Hosts, "workstation"), f.On)
 }
