@@ -6,33 +6,13 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/words"
 )
-
-// marks are where the person is in the view.
-type marks struct {
-	cursor, top int
-	filter      string
-	typing      bool // a filter
-	// What was drawn last: on which line the first row is, and how many there are.
-	firstRow, rowsShown int
-}
-
-// page is a text in front of the view, such as a run's output.
-type page struct {
-	title string
-	lines []string
-	top   int
-	run   int64 // whose output it follows; 0 for none
-	tail  bool  // its end is shown
-}
 
 // question is asked before something is done that ends a program.
 type question struct {
@@ -57,17 +37,13 @@ const (
 // model is the terminal program.
 type model struct {
 	state
-	marks
-	style  Style
+	frame
 	source Source
 	ctx    context.Context
 
-	width, height int
-	page          *page
-	ask           *question
-	note          string // what came of the last key
-	asking        bool   // the keeper is being asked how it is
-	looking       bool   // runs are being looked at
+	ask     *question
+	asking  bool // the keeper is being asked how it is
+	looking bool // runs are being looked at
 }
 
 // What the program is told.
@@ -129,10 +105,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case pageMsg:
 		m.turn(msg.page)
 	case tea.MouseWheelMsg:
-		m.wheel(msg)
+		m.wheel(msg, len(m.rows(m.filter)))
 	case tea.MouseClickMsg:
-		if row := msg.Y - m.firstRow; m.page == nil && m.ask == nil && row >= 0 && row < m.rowsShown {
-			m.cursor = m.top + row
+		if m.ask == nil {
+			m.click(msg)
 		}
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
@@ -245,33 +221,6 @@ func (m *model) output(run int64, title string) tea.Cmd {
 	}
 }
 
-func (m *model) wheel(msg tea.MouseWheelMsg) {
-	const step = 3
-	by := step
-	if msg.Button == tea.MouseWheelUp {
-		by = -step
-	}
-	if m.page != nil {
-		m.scroll(by)
-		return
-	}
-	m.move(by)
-}
-
-func (m *model) move(by int) {
-	m.cursor = max(0, min(m.cursor+by, len(m.rows(m.filter))-1))
-}
-
-func (m *model) scroll(by int) {
-	shown := max(1, m.height-2)
-	last := max(0, len(m.page.lines)-shown)
-	if m.page.tail {
-		m.page.top = last
-	}
-	m.page.top = max(0, min(m.page.top+by, last))
-	m.page.tail = m.page.run != 0 && m.page.top == last
-}
-
 // chosen returns the gate under the cursor.
 func (m *model) chosen() (Gate, bool) {
 	rows := m.rows(m.filter)
@@ -283,32 +232,10 @@ func (m *model) chosen() (Gate, bool) {
 
 // View implements [tea.Model].
 func (m *model) View() tea.View {
-	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Time Gate"}
-	if m.width == 0 || m.height == 0 {
-		return v
-	}
-	var lines []string
-	if m.page != nil {
-		lines = m.pageLines()
-	} else {
-		m.cursor = max(0, min(m.cursor, len(m.rows(m.filter))-1))
-		lines = m.picture(&m.style, &m.marks, m.width, m.height)
-	}
-	v.Content = strings.Join(append(lines, m.bottom()), "\n")
-	return v
-}
-
-func (m *model) pageLines() []string {
-	p, room := m.page, m.height-1
-	shown := max(1, room-1)
-	if p.tail {
-		p.top = max(0, len(p.lines)-shown)
-	}
-	lines := []string{m.title(&m.style, m.width, p.title, "")}
-	for _, l := range p.lines[min(p.top, len(p.lines)):min(p.top+shown, len(p.lines))] {
-		lines = append(lines, " "+l)
-	}
-	return fill(lines, m.width, room)
+	return m.screen(func() []string {
+		m.move(0, len(m.rows(m.filter)))
+		return m.picture(&m.style, &m.marks, m.width, m.height)
+	}, m.bottom())
 }
 
 // bottom is the last line: a question, what came of a key, or the keys.
@@ -318,15 +245,15 @@ func (m *model) bottom() string {
 	case m.ask != nil:
 		text = m.style.Warn(m.ask.text) + " y or n"
 	case m.page != nil:
-		text = m.style.Faint("up, down, page up, page down; esc puts it away")
+		text = m.style.Faint(pageKeys)
 	case m.typing:
-		text = m.style.Faint("type a part of a name; enter keeps the filter, esc drops it")
+		text = m.style.Faint(typingKeys)
 	case m.note != "":
 		text = words.Line(m.note)
 	default:
 		text = m.style.Faint("o open  s stop  e on  d off  p pause  f follow  w why  / find  ? keys  q quit")
 	}
-	return ansi.Truncate(text, m.width, "")
+	return text
 }
 
 // keysHelp lists the keys.
@@ -358,26 +285,17 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	case m.page != nil:
-		return m.pageKey(k)
+		m.pageKey(k)
+		return nil
 	case m.typing:
 		m.typed(k, msg.Text)
 		return nil
 	}
 	m.note = ""
-	rows := max(1, m.rowsShown)
+	if m.moved(k, len(m.rows(m.filter))) {
+		return nil
+	}
 	switch k {
-	case "up":
-		m.move(-1)
-	case "down":
-		m.move(1)
-	case "pgup":
-		m.move(-rows)
-	case "pgdown":
-		m.move(rows)
-	case "home":
-		m.move(-len(m.gates))
-	case "end":
-		m.move(len(m.gates))
 	case "/":
 		m.typing = true
 	case "esc":
@@ -395,43 +313,6 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return m.gateKey(k)
 	}
 	return nil
-}
-
-func (m *model) pageKey(k string) tea.Cmd {
-	shown := max(1, m.height-3)
-	switch k {
-	case "up":
-		m.scroll(-1)
-	case "down":
-		m.scroll(1)
-	case "pgup":
-		m.scroll(-shown)
-	case "pgdown", "space":
-		m.scroll(shown)
-	case "home":
-		m.scroll(-len(m.page.lines))
-	case "end":
-		m.scroll(len(m.page.lines))
-	case "esc", "q":
-		m.page = nil
-	}
-	return nil
-}
-
-// typed takes a key of a filter.
-func (m *model) typed(k, text string) {
-	switch k {
-	case "enter":
-		m.typing = false
-	case "esc":
-		m.typing, m.filter = false, ""
-	case "backspace":
-		_, n := utf8.DecodeLastRuneInString(m.filter)
-		m.filter = m.filter[:len(m.filter)-n]
-	default:
-		m.filter += text
-	}
-	m.cursor = 0
 }
 
 // gateKey does something with the gate under the cursor.

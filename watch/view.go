@@ -69,7 +69,7 @@ func (s *state) picture(y *Style, m *marks, width, height int) []string {
 		events = min(len(s.events), events+more)
 	}
 	if len(s.runs) > 0 {
-		lines = append(lines, s.title(y, width, "running", fmt.Sprintf("%d", len(s.runs))))
+		lines = append(lines, y.title(width, "running", fmt.Sprintf("%d", len(s.runs))))
 		for _, r := range s.runs[len(s.runs)-runs:] {
 			lines = append(lines, s.runLine(y, r, width))
 		}
@@ -82,7 +82,7 @@ func (s *state) picture(y *Style, m *marks, width, height int) []string {
 		lines = append(lines, s.gateLine(y, &rows[i], i == m.cursor, width))
 	}
 	lines = fill(lines, width, room-events-1)
-	lines = append(lines, s.title(y, width, "happened", ""))
+	lines = append(lines, y.title(width, "happened", ""))
 	for i := range s.events[:events] {
 		lines = append(lines, s.eventLine(y, &s.events[i], width))
 	}
@@ -108,15 +108,6 @@ func scrolled(top, cursor, shown, all int) int {
 		top = cursor - shown + 1
 	}
 	return max(0, min(top, all-shown))
-}
-
-func (s *state) title(y *Style, width int, text, more string) string {
-	line := y.Head(text)
-	if more != "" {
-		line += " " + y.Faint(more)
-	}
-	rest := width - ansi.StringWidth(line) - 1
-	return line + " " + y.Faint(strings.Repeat(y.signs().rule, max(rest, 0)))
 }
 
 // header tells of the machine, the keeper, and what is wrong.

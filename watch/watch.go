@@ -42,7 +42,7 @@ type Options struct {
 func Run(ctx context.Context, source Source, o Options) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	m := &model{state: state{zone: o.Zone, host: o.Host}, style: o.Style, source: source, ctx: ctx}
+	m := &model{state: state{zone: o.Zone, host: o.Host}, frame: frame{style: o.Style}, source: source, ctx: ctx}
 	const frames = 10 // a second, at most
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(o.In), tea.WithOutput(o.Out), tea.WithFPS(frames))
 	var feeding sync.WaitGroup

@@ -92,7 +92,7 @@ func status(now time.Time, running ...int64) control.Status {
 
 // shown returns a model that has been loaded.
 func shown(src Source, width, height int, style Style) *model {
-	m := &model{state: state{zone: calendar.UTC, host: "studio-laptop"}, style: style, source: src, ctx: context.Background()}
+	m := &model{state: state{zone: calendar.UTC, host: "studio-laptop"}, frame: frame{style: style}, source: src, ctx: context.Background()}
 	m.Update(tea.WindowSizeMsg{Width: width, Height: height})
 	if _, check := m.Update(loadedMsg{status(monday(12, 10, 0), 5), bindery()}); check != nil {
 		m.Update(check())

@@ -1,0 +1,162 @@
+package watch
+
+import (
+	"strings"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// marks are where the person is in the view.
+type marks struct {
+	cursor, top int
+	filter      string
+	typing      bool // a filter
+	// What was drawn last: on which line the first row is, and how many there are.
+	firstRow, rowsShown int
+}
+
+// page is a text in front of the view, such as a run's output.
+type page struct {
+	title string
+	lines []string
+	top   int
+	run   int64 // whose output it follows; 0 for none
+	tail  bool  // its end is shown
+}
+
+// frame is what every view has: rows to choose from, a filter, a page in front, and a last line.
+type frame struct {
+	marks
+	style         Style
+	width, height int
+	page          *page
+	note          string // what came of the last key
+}
+
+func (f *frame) scroll(by int) {
+	shown := max(1, f.height-2)
+	last := max(0, len(f.page.lines)-shown)
+	if f.page.tail {
+		f.page.top = last
+	}
+	f.page.top = max(0, min(f.page.top+by, last))
+	f.page.tail = f.page.run != 0 && f.page.top == last
+}
+
+func (f *frame) pageLines() []string {
+	p, room := f.page, f.height-1
+	shown := max(1, room-1)
+	if p.tail {
+		p.top = max(0, len(p.lines)-shown)
+	}
+	lines := []string{f.style.title(f.width, p.title, "")}
+	for _, l := range p.lines[min(p.top, len(p.lines)):min(p.top+shown, len(p.lines))] {
+		lines = append(lines, " "+l)
+	}
+	return fill(lines, f.width, room)
+}
+
+func (f *frame) pageKey(k string) {
+	shown := max(1, f.height-3)
+	switch k {
+	case "up":
+		f.scroll(-1)
+	case "down":
+		f.scroll(1)
+	case "pgup":
+		f.scroll(-shown)
+	case "pgdown", "space":
+		f.scroll(shown)
+	case "home":
+		f.scroll(-len(f.page.lines))
+	case "end":
+		f.scroll(len(f.page.lines))
+	case "esc", "q":
+		f.page = nil
+	}
+}
+
+// typed takes a key of a filter.
+func (m *marks) typed(k, text string) {
+	switch k {
+	case "enter":
+		m.typing = false
+	case "esc":
+		m.typing, m.filter = false, ""
+	case "backspace":
+		_, n := utf8.DecodeLastRuneInString(m.filter)
+		m.filter = m.filter[:len(m.filter)-n]
+	default:
+		m.filter += text
+	}
+	m.cursor = 0
+}
+
+// move chooses another one of some rows.
+func (m *marks) move(by, rows int) { m.cursor = max(0, min(m.cursor+by, rows-1)) }
+
+// moved takes a key that chooses a row, and reports whether it is one.
+func (m *marks) moved(k string, rows int) bool {
+	shown := max(1, m.rowsShown)
+	by, ok := map[string]int{"up": -1, "down": 1, "pgup": -shown, "pgdown": shown, "home": -rows, "end": rows}[k]
+	if ok {
+		m.move(by, rows)
+	}
+	return ok
+}
+
+// wheel takes a turn of the mouse's wheel.
+func (f *frame) wheel(msg tea.MouseWheelMsg, rows int) {
+	const step = 3
+	by := step
+	if msg.Button == tea.MouseWheelUp {
+		by = -step
+	}
+	if f.page != nil {
+		f.scroll(by)
+		return
+	}
+	f.move(by, rows)
+}
+
+// click chooses the row that is clicked on.
+func (f *frame) click(msg tea.MouseClickMsg) {
+	if row := msg.Y - f.firstRow; f.page == nil && row >= 0 && row < f.rowsShown {
+		f.cursor = f.top + row
+	}
+}
+
+// screen is what is drawn: lines, with what is in front, and the last line.
+func (f *frame) screen(lines func() []string, bottom string) tea.View {
+	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Time Gate"}
+	if f.width == 0 || f.height == 0 {
+		return v
+	}
+	var drawn []string
+	if f.page != nil {
+		drawn = f.pageLines()
+	} else {
+		drawn = lines()
+	}
+	v.Content = strings.Join(append(drawn, ansi.Truncate(bottom, f.width, "")), "\n")
+	return v
+}
+
+// title is a line above others.
+func (y *Style) title(width int, text, more string) string {
+	line := y.Head(text)
+	if more != "" {
+		line += " " + y.Faint(more)
+	}
+	rest := width - ansi.StringWidth(line) - 1
+	return line + " " + y.Faint(strings.Repeat(y.signs().rule, max(rest, 0)))
+}
+
+// How the last line says what keys do where something is typed, or in front.
+const (
+	typingKeys = "type a part of a name; enter keeps the filter, esc drops it"
+	pageKeys   = "up, down, page up, page down; esc puts it away"
+)
