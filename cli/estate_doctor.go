@@ -94,26 +94,17 @@ func (a *app) stationHealth() []workstation.Health {
 
 // hostsHealth looks at the workstations of an estate.
 func hostsHealth(hosts []estate.Host) workstation.Health {
-	in, on, asking, wrong := 0, 0, 0, ""
+	n, wrong := countHosts(hosts), ""
 	for i := range hosts {
-		switch h := &hosts[i]; {
-		case !h.In:
-			asking++
-		default:
-			in++
-			if h.On {
-				on++
-			}
-			if h.Wrong != "" {
-				wrong = h.Host + ": " + h.Wrong
-			}
+		if h := &hosts[i]; h.In && h.Wrong != "" {
+			wrong = h.Host + ": " + h.Wrong
 		}
 	}
-	h := healthy("hosts", fmt.Sprintf("%s, %d on, %d asking", plural(in, "workstation"), on, asking))
+	h := healthy("hosts", fmt.Sprintf("%s, %d on, %d asking", plural(n.in, "workstation"), n.on, n.asking))
 	switch {
 	case wrong != "":
 		h.State, h.What, h.Remedy = workstation.HealthWrong, h.What+"; "+wrong, "somebody may speak in its name: look at it, and at who may write at the broker"
-	case in >= hub.Many:
+	case n.in >= hub.Many:
 		h.State, h.Remedy = workstation.HealthNote, fmt.Sprintf("a hub of ours bears %d: see \"Moving to another broker\" in docs/estate.md", hub.MostClients)
 	}
 	return h

@@ -45,22 +45,30 @@ type jsonEstate struct {
 	Counts  *coreestate.Counts `json:"counts"`
 }
 
+// hostCounts are how many workstations were let in, are on of them, and ask for it.
+type hostCounts struct{ in, on, asking int }
+
+func countHosts(hosts []estate.Host) (n hostCounts) {
+	for i := range hosts {
+		switch h := &hosts[i]; {
+		case !h.In:
+			n.asking++
+		case h.On:
+			n.in, n.on = n.in+1, n.on+1
+		default:
+			n.in++
+		}
+	}
+	return n
+}
+
 func (a *app) estateStatus(d *estate.Desk) error {
 	s, err := a.estateSettings()
 	if err != nil {
 		return err
 	}
-	out := jsonEstate{Shop: s.Shop, Waves: []string{}}
-	for _, h := range d.Hosts() {
-		switch {
-		case !h.In:
-			out.Asking++
-			continue
-		case h.On:
-			out.On++
-		}
-		out.Hosts++
-	}
+	n := countHosts(d.Hosts())
+	out := jsonEstate{Shop: s.Shop, Waves: []string{}, Hosts: n.in, On: n.on, Asking: n.asking}
 	b, r := d.Bundle()
 	v, judged := coreestate.Verdict{}, false
 	if b != nil {
@@ -199,9 +207,12 @@ func (a *app) estateList(d *estate.Desk, only, word string) error {
 		fmt.Fprintln(a.err, "no workstation is so")
 		return nil
 	}
-	a.out.table([]string{"HOST", "STATE", "TOLD", "BUNDLE", "GATES", "FAILED", "NEXT", "LAST FAILURE"}, rows)
+	a.out.table(hostColumns, rows)
 	return nil
 }
+
+// hostColumns are above rows of workstations.
+var hostColumns = []string{"HOST", "STATE", "TOLD", "BUNDLE", "GATES", "FAILED", "NEXT", "LAST FAILURE"}
 
 func (a *app) hostRow(h *estate.Host) []string {
 	state := hostState(h)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"os/user"
 	"slices"
@@ -231,17 +232,28 @@ func (k *estateKeeper) Back(since time.Time) error {
 // badResults are those of runs that a report tells of.
 var badResults = []engine.Result{engine.ResultFailed, engine.ResultOverran, engine.ResultRefused, engine.ResultLost}
 
-// Look implements [estate.Keeper].
-func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since time.Time) error {
+// Gates implements [estate.Keeper].
+func (k *estateKeeper) Gates(ctx context.Context) (names []string, broken int, err error) {
 	s, err := k.app.client.Status(ctx)
-	if err != nil {
-		return err
-	}
+	return slices.Sorted(maps.Keys(s.Gates)), brokenOf(&s), err
+}
+
+// brokenOf counts the gates that cannot be read.
+func brokenOf(s *control.Status) int {
 	broken := map[string]bool{}
 	for _, f := range s.Broken {
 		broken[f.Gate] = true
 	}
-	r.Gates, r.Broken, r.Running, r.Next = len(s.Gates), len(broken), s.Running, s.Next
+	return len(broken)
+}
+
+// Look implements [estate.Keeper].
+func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since time.Time, had []string) error {
+	s, err := k.app.client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	r.Gates, r.Broken, r.Running, r.Next = len(s.Gates), brokenOf(&s), s.Running, s.Next
 	j, err := k.app.reader()
 	if err != nil || j == nil {
 		return err
@@ -254,7 +266,7 @@ func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since tim
 			return err
 		}
 		r.Failed = len(list)
-		if r.Worse, err = worseSince(j, calendar.InstantOf(since)); err != nil {
+		if r.Worse, err = worseSince(j, calendar.InstantOf(since), had); err != nil {
 			return err
 		}
 	}
@@ -284,8 +296,9 @@ func (k *estateKeeper) Look(ctx context.Context, r *coreestate.Report, since tim
 // daysBefore is how much of the past says how often gates fail.
 const daysBefore = 7 * 24 * time.Hour
 
-// worseSince counts the gates that fail more often since an instant.
-func worseSince(j control.Records, since calendar.Instant) (int, error) {
+// worseSince counts the gates that fail more often since an instant. One that there was not
+// before has no past, whatever came of one of its name earlier.
+func worseSince(j control.Records, since calendar.Instant, had []string) (int, error) {
 	runs := func(f journal.Filter) (map[string]coreestate.GateRuns, error) {
 		f.Results = badResults
 		list, err := j.Stats(f)
@@ -299,6 +312,7 @@ func worseSince(j control.Records, since calendar.Instant) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	maps.DeleteFunc(before, func(name string, _ coreestate.GateRuns) bool { return !slices.Contains(had, name) })
 	now, err := runs(journal.Filter{Since: since})
 	if err != nil {
 		return 0, err

@@ -15,6 +15,8 @@ import (
 	"syscall"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"timegate/workstation"
 	"timegate/workstation/wstest"
 )
@@ -178,6 +180,42 @@ func (b *bindery) asksForThings(key string) {
 	b.must("has begun anew", "press-room", "estate", "may", "--nothing")
 }
 
+// watches looks at the workstations in a real terminal, chooses one, reads all of it, and quits.
+func (b *bindery) watches(host string) {
+	t := b.t
+	t.Helper()
+	master, slave := openPty(t, 120)
+	if err := unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 30, Col: 120}); err != nil {
+		t.Fatal(err)
+	}
+	cmd := b.command("desk", "estate", "watch")
+	cmd.Env = append(cmd.Env, "TERM=xterm-256color")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var s seen
+	read := make(chan struct{})
+	go func() { s.follow(master); close(read) }()
+	s.await(t, "workstations 2")
+	for _, step := range [][2]string{{"/" + host + "\r", "1 with \"" + host + "\""}, {"\r", "since the bundle came"}, {"q", "LAST FAILURE"}} {
+		s.forget()
+		if _, err := master.WriteString(step[0]); err != nil {
+			t.Fatal(err)
+		}
+		s.await(t, step[1])
+	}
+	if _, err := master.WriteString("q"); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("the view ends with %v", err)
+	}
+	slave.Close()
+	<-read
+}
+
 // TestEstateCommands: workstations join, are let in, and get a bundle; one that fails is
 // held, and taken back; one that cannot be on a workstation is refused there, and what was
 // there stays.
@@ -303,16 +341,32 @@ func TestEstateCommands(t *testing.T) {
 	wstest.Await(t, "the content before", has(3, "taken", ""))
 	b.must("signal now", "press-room", "show", "humidity-log")
 	b.must("signal now", "front-desk", "show", "humidity-log")
+	b.watches("press-room")
+
+	// A new gate that fails stops a wave, and does so again where it is published once more: what
+	// came of its name before is not its past.
+	b.writes("gates/glue-warm.toml", "run = [\"/bin/false\"]\nopens = [\"every 1s\"]\n")
+	for number := 4; number <= 6; number += 2 {
+		out, status = b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
+		if status != 1 || !strings.Contains(out, fmt.Sprintf("bundle %d is held: failed on 1 of 1 workstations", number)) {
+			t.Errorf("a new gate that fails: status %d\n%s", status, out)
+		}
+		b.must("with the content of bundle", "desk", "estate", "back", "--key", key, "--yes")
+		wstest.Await(t, "the content before", has(number+1, "taken", ""))
+	}
+	if err := os.Remove(filepath.Join(b.dir, "folder/gates/glue-warm.toml")); err != nil {
+		t.Fatal(err)
+	}
 
 	// A program that is not there: refused with the code, and nothing changes.
 	b.writes("gates/humidity-log.toml", strings.Replace(gate, "{scripts}/humidity-log", "/opt/larkspur/bin/not-there", 1))
 	b.must("has begun", "desk", append(publish, "--waves", "rest", "--first-only")...)
-	wstest.Await(t, "that it is refused", has(4, "refused", "target-missing"))
+	wstest.Await(t, "that it is refused", has(8, "refused", "target-missing"))
 	b.must("/scripts/humidity-log", "press-room", "list")
 	if told := b.must(`"code": "target-missing"`, "press-room", "estate", "privacy"); strings.Contains(told, "/opt/larkspur") || strings.Contains(told, b.dir) {
 		t.Errorf("paths are told: %s", told)
 	}
-	if out, status := b.call("press-room", "estate", "doctor"); status != 3 || !strings.Contains(out, "4 was refused (target-missing)") {
+	if out, status := b.call("press-room", "estate", "doctor"); status != 3 || !strings.Contains(out, "8 was refused (target-missing)") {
 		t.Errorf("doctor: status %d\n%s", status, out)
 	}
 	b.must("has begun anew", "press-room", "estate", "leave", "--yes")

@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -12,15 +15,23 @@ import (
 	coreestate "timegate/core/estate"
 	"timegate/core/words"
 	"timegate/estate"
+	"timegate/watch"
 )
 
 func (a *app) estateWatchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "watch", Usage: "what happens on the workstations, a line each, as they tell it",
-		Description: examples(`timegate estate watch`, `timegate estate watch --json`) + "It goes on until you end it. A workstation tells of a first failure after some seconds, and of later ones within minutes.",
+		Name: "watch", Usage: "look at the workstations, and what happens on them, as they tell it",
+		Description: examples(`timegate estate watch`, `timegate estate watch --lines`, `timegate estate watch --json`) + "A view of the whole terminal; \"?\" lists its keys, and \"q\" quits. Where there is no terminal, and with --lines, what happens is\n" +
+			"printed, a line each. A workstation tells of a first failure after some seconds, and of later ones within minutes.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "lines", Usage: "print what happens, a line each"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
+			}
+			if !a.json && !c.Bool("lines") && a.canWatch() {
+				return a.atDesk(ctx, func(d *estate.Desk) error {
+					return watch.RunEstate(ctx, &watchedEstate{app: a, desk: d}, a.watchOptions())
+				})
 			}
 			return a.atDesk(ctx, a.watchEstate(ctx))
 		},
@@ -76,17 +87,95 @@ func (a *app) printHostEvent(e *hostEvent) error {
 		}
 		return err
 	}
+	_, err := fmt.Fprintf(a.out, "%s  %s  %s\n", a.local(e.At), e.Host, a.eventText(e))
+	return err
+}
+
+// eventText says what has happened, dressed by how well it is.
+func (a *app) eventText(e *hostEvent) string {
 	text := words.Line(e.Text)
 	switch {
 	case e.What == "on" || e.What == string(coreestate.Taken):
-		text = a.out.good(text)
+		return a.out.good(text)
 	case e.What == "asking" || e.What == "off":
-		text = a.out.warn(text)
-	default:
-		text = a.out.bad(text)
+		return a.out.warn(text)
 	}
-	_, err := fmt.Fprintf(a.out, "%s  %s  %s\n", a.local(e.At), e.Host, text)
-	return err
+	return a.out.bad(text)
+}
+
+// watchedEstate feeds the live view.
+type watchedEstate struct {
+	app  *app
+	desk *estate.Desk
+
+	mu     sync.Mutex // guards what follows
+	looked bool
+	before []estate.Host
+	events []watch.EstateEvent
+}
+
+// News implements [watch.EstateSource].
+func (w *watchedEstate) News() <-chan struct{} { return w.desk.News() }
+
+// Look implements [watch.EstateSource].
+func (w *watchedEstate) Look() *watch.Estate {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	a, hosts := w.app, w.desk.Hosts()
+	if w.looked {
+		w.note(hostEvents(w.before, hosts, time.Now()))
+	} else { // what has failed lately is not new, and worth to be seen
+		for _, f := range failuresOf(hosts, time.Time{}, "") {
+			w.note([]hostEvent{failed(&f)})
+		}
+		slices.Reverse(w.events)
+	}
+	w.looked, w.before = true, slices.Clone(hosts)
+	out := &watch.Estate{Name: w.desk.Shop(), Trouble: w.desk.Trouble(), Columns: hostColumns, Events: slices.Clone(w.events)}
+	counts := countHosts(hosts)
+	out.Summary = fmt.Sprintf("%s, %d on", plural(counts.in, "workstation"), counts.on)
+	if counts.asking > 0 {
+		out.Summary += ", " + a.out.warn(fmt.Sprintf("%d asking", counts.asking))
+	}
+	if b, r := w.desk.Bundle(); b != nil {
+		out.Bundle = fmt.Sprintf("bundle %d", b.Number)
+		if v, err := w.desk.Judge(time.Now()); err == nil {
+			out.Bundle += ", " + a.waveText(b, r, &v)
+			all := w.desk.Progress(time.Now())
+			out.Taken, out.All, out.Bad = all.Taken, all.Reached, all.Of[coreestate.Failed]+all.Of[coreestate.Broken]
+		}
+	}
+	estate.SortHosts(hosts)
+	for i := range hosts {
+		h := &hosts[i]
+		out.Hosts = append(out.Hosts, watch.EstateHost{Name: h.Host, Groups: h.Groups, Bad: h.Trouble() > 0, Cells: func() []string { return a.hostRow(h) }})
+	}
+	return out
+}
+
+// note puts what has happened, the oldest first, before what has happened earlier.
+func (w *watchedEstate) note(events []hostEvent) {
+	const most = 200
+	for i := range events {
+		e := &events[i]
+		w.events = slices.Insert(w.events, 0, watch.EstateEvent{At: e.At, Host: e.Host, Text: w.app.eventText(e)})
+	}
+	w.events = w.events[:min(len(w.events), most)]
+}
+
+// Show implements [watch.EstateSource].
+func (w *watchedEstate) Show(host string) []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	i := slices.IndexFunc(w.before, func(h estate.Host) bool { return h.Host == host })
+	if i < 0 {
+		return nil
+	}
+	var text bytes.Buffer
+	one := *w.app
+	one.out = w.app.out.onto(&text)
+	one.showHost(&w.before[i])
+	return strings.Split(strings.TrimSpace(text.String()), "\n")
 }
 
 // hostEvents says what is otherwise on workstations than it was before, the oldest first.
@@ -134,10 +223,15 @@ func hostEvents(before, now []estate.Host, at time.Time) []hostEvent {
 		}
 		for _, f := range h.Last.Failures {
 			if !slices.Contains(last.Failures, f) {
-				say(f.At, f.Result, fmt.Sprintf("run %d of %s", f.Run, failureText(&f)))
+				out = append(out, failed(&hostFailure{h.Host, f}))
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(x, y hostEvent) int { return x.At.Compare(y.At) })
 	return out
+}
+
+// failed is a run that has not ended well as something that has happened.
+func failed(f *hostFailure) hostEvent {
+	return hostEvent{f.At, f.Host, f.Result, fmt.Sprintf("run %d of %s", f.Run, failureText(&f.Failure))}
 }

@@ -35,6 +35,11 @@ func newScreen(f *os.File) *screen {
 	return s
 }
 
+// onto is a screen that looks the same, of which the text goes somewhere else.
+func (s *screen) onto(w io.Writer) *screen {
+	return &screen{Writer: &colorprofile.Writer{Forward: w, Profile: s.Profile}, width: s.width, ascii: s.ascii}
+}
+
 // plainly drops colours and signs beyond ASCII.
 func (s *screen) plainly() { s.Profile, s.ascii = colorprofile.NoTTY, true }
 

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/colorprofile"
 	"github.com/urfave/cli/v3"
 
 	"timegate/control"
@@ -55,8 +54,13 @@ func (a *app) canWatch() bool {
 // view shows the live view.
 func (a *app) view(ctx context.Context) error {
 	s := &watched{app: a}
-	return watch.Run(ctx, s, watch.Options{Zone: a.zone, Host: a.host, In: a.in, Out: os.Stdout, Style: watch.Style{
-		Good: a.out.dress(styleGood), Bad: a.out.dress(styleBad), Warn: a.out.dress(styleWarn), Faint: a.out.dress(styleFaint), Head: a.out.dress(styleHead), ASCII: a.out.ascii}})
+	return watch.Run(ctx, s, a.watchOptions())
+}
+
+// watchOptions are how a live view is shown.
+func (a *app) watchOptions() watch.Options {
+	return watch.Options{Zone: a.zone, Host: a.host, In: a.in, Out: os.Stdout, Style: watch.Style{
+		Good: a.out.dress(styleGood), Bad: a.out.dress(styleBad), Warn: a.out.dress(styleWarn), Faint: a.out.dress(styleFaint), Head: a.out.dress(styleHead), ASCII: a.out.ascii}}
 }
 
 // watched feeds the live view.
@@ -209,11 +213,8 @@ func (w *watched) Do(ctx context.Context, what watch.Action, gate string) (strin
 // captured runs a command and returns what it prints.
 func (a *app) captured(args ...string) (string, error) {
 	var out, errs bytes.Buffer
-	onto := func(b *bytes.Buffer) *screen {
-		return &screen{Writer: &colorprofile.Writer{Forward: b, Profile: a.out.Profile}, width: a.out.width, ascii: a.out.ascii}
-	}
 	b := *a
-	b.in, b.out, b.err, b.json = strings.NewReader(""), onto(&out), onto(&errs), false
+	b.in, b.out, b.err, b.json = strings.NewReader(""), a.out.onto(&out), a.out.onto(&errs), false
 	err := b.inside(context.Background(), args)
 	if err == nil {
 		return out.String() + errs.String(), nil

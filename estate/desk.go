@@ -184,6 +184,9 @@ func (d *Desk) unreached(err error) error {
 	return &BrokerError{fmt.Sprintf("the broker is not reached: %v", err)}
 }
 
+// Shop is whose workstations are seen.
+func (d *Desk) Shop() string { return d.shop }
+
 // Trouble is why the broker is not reached now; "" where it is.
 func (d *Desk) Trouble() string {
 	d.mu.Lock()
@@ -494,16 +497,21 @@ func (d *Desk) Keep(files Files) error {
 	return err
 }
 
+// Trouble is how much is wrong on a workstation: 0 for nothing, 1 where runs have failed, 2
+// for more.
+func (h *Host) Trouble() int {
+	switch last := h.Last; {
+	case h.Wrong != "" || last != nil && (last.Broken > 0 || last.Bundle.State != estate.Taken && last.Bundle.Number > 0):
+		return 2
+	case last != nil && last.Failed > 0:
+		return 1
+	}
+	return 0
+}
+
 // SortHosts sorts workstations for a list: those with trouble first.
 func SortHosts(list []Host) {
-	bad := func(h Host) int {
-		switch {
-		case h.Wrong != "" || h.Last != nil && (h.Last.Broken > 0 || h.Last.Bundle.State != estate.Taken && h.Last.Bundle.Number > 0):
-			return 0
-		case h.Last != nil && h.Last.Failed > 0:
-			return 1
-		}
-		return 2
-	}
-	slices.SortFunc(list, func(a, b Host) int { return cmp.Or(cmp.Compare(bad(a), bad(b)), cmp.Compare(a.Host, b.Host)) })
+	slices.SortFunc(list, func(a, b Host) int {
+		return cmp.Or(cmp.Compare(b.Trouble(), a.Trouble()), cmp.Compare(a.Host, b.Host))
+	})
 }

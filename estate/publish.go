@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"timegate/core/estate"
@@ -150,6 +151,19 @@ func (d *Desk) Judge(now time.Time) (estate.Verdict, error) {
 	}
 	seen, _ := d.in(&b.Manifest)
 	return b.Judge(r, seen, now), nil
+}
+
+// Progress counts how all workstations do that the bundle is for, whether or not a wave has
+// reached them.
+func (d *Desk) Progress(now time.Time) estate.Counts {
+	b, r := d.Bundle()
+	if b == nil || r == nil || r.Number != b.Number {
+		return estate.Counts{}
+	}
+	seen, _ := d.in(&b.Manifest)
+	all := *r
+	all.Reach = math.MaxUint64
+	return all.Count(seen, now)
 }
 
 // Step does with the bundle what is to be done now, and says what that was.

@@ -28,8 +28,11 @@ type Keeper interface {
 	Forecast(ctx context.Context, b *estate.Bundle, f *estate.Forecast) error
 	// Answer does what somebody may ask for, and fills in what came of it. It may take a while.
 	Answer(ctx context.Context, r *estate.Request, a *estate.Answer) error
-	// Look fills in what a report tells of the gates; failures count from an instant on.
-	Look(ctx context.Context, r *estate.Report, since time.Time) error
+	// Gates returns the names of the gates in force, and how many are broken.
+	Gates(ctx context.Context) (names []string, broken int, err error)
+	// Look fills in what a report tells of the gates. Failures count from an instant on, and
+	// are compared with those before it of the gates that there were.
+	Look(ctx context.Context, r *estate.Report, since time.Time, had []string) error
 }
 
 // ApplyError is why a bundle is refused: a code for reports, and the reason for the log.
@@ -54,6 +57,7 @@ type State struct {
 	Number  int64               `json:"number"` // of the latest bundle that was taken or refused: none before it is ever taken
 	Bundle  estate.BundleReport `json:"bundle"`
 	Before  int                 `json:"before"` // gates that were broken when it came
+	Had     []string            `json:"had"`    // the gates that there were
 	Trial   int                 `json:"trial"`  // how often the keeper has begun with a bundle that is not confirmed yet
 	Order   int64               `json:"order"`  // of the latest release
 	Release *estate.Release     `json:"release,omitempty"`
@@ -94,7 +98,7 @@ type Times struct {
 }
 
 // UsualTimes are those of a workstation.
-var UsualTimes = Times{Gather: 10 * time.Second, Pause: 5 * time.Minute, Beat: 12 * time.Hour, Answer: 30 * time.Second}
+var UsualTimes = Times{Gather: 3 * time.Second, Pause: 5 * time.Minute, Beat: 12 * time.Hour, Answer: 30 * time.Second}
 
 // mostTrials is how often a keeper may begin without coming up with a bundle.
 const mostTrials = 3
@@ -268,11 +272,11 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 		fault, _ := errors.AsType[*estate.MessageError](err)
 		return true, s.decide(b.Number, estate.Refused, fault.Code)
 	}
-	was := &estate.Report{}
-	if err := s.Keeper.Look(ctx, was, time.Time{}); err != nil {
+	had, broken, err := s.Keeper.Gates(ctx)
+	if err != nil {
 		s.Log.Warn("how the gates did before a bundle is not known", "error", err)
 	}
-	s.state.Before = was.Broken
+	s.state.Had, s.state.Before = had, broken
 	// Whatever dies from here on, this number is never taken again.
 	now := time.Now().UTC()
 	s.state.Number, s.state.Waiting, s.state.Trial = b.Number, nil, 1
@@ -353,7 +357,7 @@ func (s *Station) report(ctx context.Context) error {
 	if at := s.state.Bundle.At; at != nil && s.state.Bundle.State == estate.Taken {
 		since = *at
 	}
-	if err := s.Keeper.Look(ctx, r, since); err != nil {
+	if err := s.Keeper.Look(ctx, r, since, s.state.Had); err != nil {
 		return err
 	}
 	s.failed = r.Failed

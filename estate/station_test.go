@@ -89,7 +89,9 @@ func (k *fakeKeeper) Answer(_ context.Context, r *estate.Request, a *estate.Answ
 	return nil
 }
 
-func (k *fakeKeeper) Look(_ context.Context, r *estate.Report, _ time.Time) error {
+func (k *fakeKeeper) Gates(context.Context) ([]string, int, error) { return nil, 0, nil }
+
+func (k *fakeKeeper) Look(_ context.Context, r *estate.Report, _ time.Time, _ []string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.busy > 0 {
@@ -414,8 +416,8 @@ func TestTelling(t *testing.T) {
 		if err := <-ended; err != nil {
 			t.Error(err)
 		}
-		// In the first ten seconds no keeper answers; it is tried again, as the connection comes.
-		want := []time.Duration{70 * time.Second, time.Hour + 10*time.Second, time.Hour + 5*time.Minute + 10*time.Second, 13*time.Hour + 5*time.Minute + 10*time.Second}
+		// At first no keeper answers; it is tried again, as the connection comes.
+		want := []time.Duration{63 * time.Second, time.Hour + 3*time.Second, time.Hour + 5*time.Minute + 3*time.Second, 13*time.Hour + 5*time.Minute + 3*time.Second}
 		if !slices.Equal(told, want) {
 			t.Errorf("told at %v, want %v", told, want)
 		}

@@ -43,17 +43,7 @@ func Run(ctx context.Context, source Source, o Options) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	m := &model{state: state{zone: o.Zone, host: o.Host}, frame: frame{style: o.Style}, source: source, ctx: ctx}
-	const frames = 10 // a second, at most
-	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(o.In), tea.WithOutput(o.Out), tea.WithFPS(frames))
-	var feeding sync.WaitGroup
-	feeding.Go(func() { feed(ctx, source, p.Send) })
-	_, err := p.Run()
-	stop()
-	feeding.Wait()
-	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil || errors.Is(err, tea.ErrInterrupted) {
-		return nil // it was asked to end
-	}
-	return err
+	return show(ctx, stop, m, o, func(send func(tea.Msg)) { feed(ctx, source, send) })
 }
 
 // How the keeper's stream is passed on.
