@@ -242,8 +242,12 @@ func (m *estateModel) picture(width, height int) []string {
 		lines = append(lines, mark+" "+text)
 	}
 	lines = append(fill(lines, width, room-events-1), m.style.title(width, "happened", ""))
+	longest := 0
 	for _, ev := range e.Events[:events] {
-		lines = append(lines, fmt.Sprintf(" %s  %s  %s", ev.At.In(m.zone).Format("Mon 15:04:05"), words.Line(ev.Host), ev.Text))
+		longest = max(longest, ansi.StringWidth(words.Line(ev.Host)))
+	}
+	for _, ev := range e.Events[:events] {
+		lines = append(lines, fmt.Sprintf(" %s  %s %s", ev.At.In(m.zone).Format("Mon 15:04:05"), pad(words.Line(ev.Host), longest+1), ev.Text))
 	}
 	return fill(lines, width, room)
 }
@@ -321,7 +325,7 @@ func (m *estateModel) table(columns []string, rows []EstateHost) []string {
 	for _, row := range cells {
 		var line strings.Builder
 		for i, text := range row {
-			line.WriteString(text + strings.Repeat(" ", m.widths[i]-ansi.StringWidth(text)+2))
+			line.WriteString(pad(text, m.widths[i]+2))
 		}
 		out = append(out, strings.TrimRight(line.String(), " "))
 	}
