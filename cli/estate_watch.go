@@ -216,7 +216,11 @@ func hostEvents(before, now []estate.Host, at time.Time) []hostEvent {
 			if b.Code != "" {
 				text += ": " + b.Code
 			}
-			say(h.Last.At, string(b.State), text)
+			at := h.Last.At
+			if b.At != nil {
+				at = *b.At
+			}
+			say(at, string(b.State), text)
 		}
 		if old.Last == nil {
 			continue // what failed before is nothing new
