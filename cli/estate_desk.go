@@ -13,8 +13,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	coreestate "timegate/core/estate"
+	"timegate/core/gate"
 	"timegate/estate"
 	"timegate/gates"
+	"timegate/home"
 )
 
 // brokerWithin is how long an administrator waits for a broker.
@@ -195,6 +197,22 @@ func (a *app) daysHold(dir string) error {
 	return err
 }
 
+// addDays puts the day files of a folder into a bundle, so that each workstation can play them.
+func addDays(b *coreestate.Bundle, dir string) error {
+	found, err := filepath.Glob(filepath.Join(dir, "days", "*.toml"))
+	if err != nil {
+		return err
+	}
+	for _, file := range found {
+		data, err := home.ReadPlain(file, gate.MaxSize)
+		if err != nil {
+			return home.Wrap(file, err)
+		}
+		b.Content["days/"+filepath.Base(file)] = data
+	}
+	return nil
+}
+
 // bundleOf reads a folder and the options of a bundle.
 func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
 	source, err := gates.ReadSource(dir, false)
@@ -205,6 +223,9 @@ func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
 		return nil, usageError("there is no gate file in %s", source.Dir)
 	}
 	b := &coreestate.Bundle{Content: source.Content()}
+	if err := addDays(b, dir); err != nil {
+		return nil, err
+	}
 	b.Hosts, b.Groups = c.StringSlice("host"), c.StringSlice("group")
 	if b.Plan.Waves, err = coreestate.ParseWaves(c.String("waves")); err != nil {
 		return nil, usageError("--waves: %w", err)

@@ -293,13 +293,23 @@ func TestEstateCommands(t *testing.T) {
 	// Before the next one, the workstations say what it would change: nothing else changes.
 	forecast := []string{"estate", "forecast", filepath.Join(b.dir, "folder"), "--key", key}
 	b.writes("gates/glue-warm.toml", "run = [\"{scripts}/humidity-log\"]\nopens = [\"every 1s\"]\n[needs]\npaths = [\"/media/vault-of-the-bindery\"]\n")
+	// Each workstation plays the folder's days, too; one that is for another it leaves to that one.
+	for _, host := range []string{"front-desk", "studio-laptop"} {
+		b.writes("days/of-"+host+".toml", "host = \""+host+"\"\nfrom = \"2026-11-30 08:00\"\nto = \"2026-11-30 08:01\"\nexpect = [\"humidity-log opens at 08:00:30\"]\n")
+	}
 	picture := filepath.Join(b.dir, "forecast.svg")
 	out, status := b.call("desk", append(forecast, "--svg", picture)...)
 	if drawn, err := os.ReadFile(picture); err != nil || !strings.Contains(string(drawn), "glue-warm needs /media/vault-of-the-bindery") || !strings.Contains(string(drawn), "2 of 2") {
 		t.Errorf("the picture of the forecast: %v %.300s", err, drawn)
 	}
-	if status != 3 || !strings.Contains(out, "on 2 of 2: glue-warm needs /media/vault-of-the-bindery, which is not there") || !strings.Contains(out, "start") || !strings.Contains(out, "front-desk, press-room") {
+	if status != 3 || !strings.Contains(out, "on 2 of 2: glue-warm needs /media/vault-of-the-bindery, which is not there") || !strings.Contains(out, "start") || !strings.Contains(out, "front-desk, press-room") ||
+		!strings.Contains(out, "on 1 of 2: the day of-front-desk does not come out as it should\n  front-desk\n") || strings.Contains(out, "of-studio-laptop") || strings.Contains(out, "day monday") {
 		t.Errorf("a forecast: status %d\n%s", status, out)
+	}
+	for _, host := range []string{"front-desk", "studio-laptop"} {
+		if err := os.Remove(filepath.Join(b.dir, "folder/days/of-"+host+".toml")); err != nil {
+			t.Fatal(err)
+		}
 	}
 	b.writes("gates/glue-warm.toml", "run = [\"/opt/larkspur/bin/not-there\"]\nopens = [\"boot\"]\n")
 	if out, status := b.call("desk", forecast...); status != 3 || !strings.Contains(out, "on 2 of 2: refused, for glue-warm: target-missing") {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,7 @@ import (
 
 	"timegate/chart"
 	coreestate "timegate/core/estate"
+	"timegate/core/phrase"
 	"timegate/core/words"
 	"timegate/estate"
 	"timegate/gates"
@@ -28,7 +30,7 @@ import (
 func (k *estateKeeper) Forecast(ctx context.Context, b *coreestate.Bundle, f *coreestate.Forecast) error {
 	said, err := k.tried(ctx, b, "trial.bundle", true)
 	if err == nil {
-		f.Days, f.Code, f.Gates = said.Days, said.Code, said.Gates
+		f.Days, f.Code, f.Gates, f.Unmet = said.Days, said.Code, said.Gates, said.Unmet
 	}
 	return err
 }
@@ -165,7 +167,29 @@ func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle, days bool) (
 	if len(errs) > 0 || !days {
 		return f, nil
 	}
+	if err := a.playBundleDays(ctx, b, f, plan.Files); err != nil {
+		return nil, err
+	}
 	return f, a.countStarts(ctx, f, after)
+}
+
+// playBundleDays plays the day files of a bundle here. One that is for another host is left to
+// that one.
+func (a *app) playBundleDays(ctx context.Context, b *coreestate.Bundle, f *coreestate.Forecast, after func(phrase.Env) ([]gates.File, error)) error {
+	for _, name := range slices.Sorted(maps.Keys(b.Content)) {
+		day, ok := coreestate.DayOf(name)
+		if !ok {
+			continue
+		}
+		r, err := a.playDay(ctx, dayPlay{file: name, data: b.Content[name], gates: after})
+		if err != nil {
+			return err
+		}
+		if r.day == nil || r.day.Host == a.host && len(r.failures) > 0 {
+			f.Unmet = append(f.Unmet, day)
+		}
+	}
+	return nil
 }
 
 // countStarts plays the last days through gates, and counts what would have been otherwise.
@@ -240,6 +264,9 @@ func (a *app) estateForecast(ctx context.Context, c *cli.Command) error {
 		return usageError("%w", err)
 	}
 	b := &coreestate.Bundle{Content: source.Content()}
+	if err := addDays(b, dir); err != nil {
+		return err
+	}
 	b.Hosts, b.Groups, b.Expires = c.StringSlice("host"), c.StringSlice("group"), time.Now().Add(24*time.Hour).UTC()
 	b.Plan.Waves = []coreestate.Wave{{Rest: true}}
 	return a.atDesk(ctx, func(d *estate.Desk) error {

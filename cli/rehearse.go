@@ -102,11 +102,33 @@ type rehearsed struct {
 	took     time.Duration
 }
 
+// dayPlay is a day file that is to be played.
+type dayPlay struct {
+	file     string
+	data     []byte
+	gates    func(env phrase.Env) ([]gates.File, error) // that it is played through
+	now      calendar.Instant                           // it goes on from now; 0 for what the day file says
+	progress func(float64)
+	list     *jsonList // takes each decision; nil for none
+}
+
+// dayPlay returns how a day file is to be played, as options say.
+func (a *app) dayPlay(c *cli.Command, file string, data []byte) (dayPlay, error) {
+	p := dayPlay{file: file, data: data, gates: func(env phrase.Env) ([]gates.File, error) { return a.rehearsalGates(c.String("gates"), env) }}
+	switch from := c.String("from"); {
+	case from == "now":
+		p.now = calendar.InstantOf(a.now())
+	case from != "":
+		return p, usageError("--from is %q: write now; another beginning is for the day file to say", from)
+	}
+	return p, nil
+}
+
 // playDay reads a day file and plays it.
-func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []byte, progress func(float64), list *jsonList) (*rehearsed, error) {
+func (a *app) playDay(ctx context.Context, p dayPlay) (*rehearsed, error) {
 	began := time.Now()
-	r := &rehearsed{file: file}
-	files, err := a.rehearsalGates(c.String("gates"), a.env())
+	r := &rehearsed{file: p.file}
+	files, err := p.gates(a.env())
 	if err != nil {
 		return nil, err
 	}
@@ -114,18 +136,11 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 	for _, f := range files {
 		names = append(names, f.Name)
 	}
-	now := calendar.Instant(0)
-	switch from := c.String("from"); {
-	case from == "now":
-		now = calendar.InstantOf(a.now())
-	case from != "":
-		return nil, usageError("--from is %q: write now; another beginning is for the day file to say", from)
-	}
-	if r.day, r.found = rehearsal.Read(file, data, rehearsal.Env{Zone: a.zone, Host: a.host, Find: zones.Find, Gates: names, Now: now}); r.day == nil {
+	if r.day, r.found = rehearsal.Read(p.file, p.data, rehearsal.Env{Zone: a.zone, Host: a.host, Find: zones.Find, Gates: names, Now: p.now}); r.day == nil {
 		return r, nil
 	}
 	here := gates.Here(a.home.Scope, r.day.Zone, r.day.Host)
-	if r.gates, err = a.rehearsalGates(c.String("gates"), gates.Env(here, r.day.Zone)); err != nil {
+	if r.gates, err = p.gates(gates.Env(here, r.day.Zone)); err != nil {
 		return nil, err
 	}
 	settings, err := home.ReadSettings(a.home.Settings())
@@ -136,7 +151,7 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 	if err != nil {
 		return nil, err
 	}
-	s := rehearsal.Setup{Environment: here, Pace: settings.Pace, Progress: progress, Most: mostDecisions, Usual: func(name string) time.Duration {
+	s := rehearsal.Setup{Environment: here, Pace: settings.Pace, Progress: p.progress, Most: mostDecisions, Usual: func(name string) time.Duration {
 		if cost := costs[name]; cost != nil {
 			return time.Duration(cost.TookS * float64(time.Second))
 		}
@@ -147,14 +162,14 @@ func (a *app) playDay(ctx context.Context, c *cli.Command, file string, data []b
 			s.Gates = append(s.Gates, f.Definition())
 		}
 	}
-	if now != 0 {
+	if p.now != 0 {
 		if s.State, err = a.engineState(); err != nil {
 			return nil, err
 		}
 	}
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	if list != nil {
+	if list := p.list; list != nil {
 		s.Tell = func(d *engine.Decision, state *rehearsal.State) {
 			if list.add(newRehearsedDecision(d, state, r.day.Zone)); list.err != nil {
 				stop(list.err)
@@ -192,11 +207,14 @@ func (a *app) rehearsalGates(folder string, env phrase.Env) ([]gates.File, error
 }
 
 func (a *app) rehearseDay(ctx context.Context, c *cli.Command, file string, data []byte) error {
-	var show func(float64)
+	p, err := a.dayPlay(c, file, data)
+	if err != nil {
+		return err
+	}
 	if a.err.terminal {
 		const long = 300 * time.Millisecond
 		began := time.Now()
-		show = func(share float64) {
+		p.progress = func(share float64) {
 			if time.Since(began) > long {
 				a.err.clearLine()
 				fmt.Fprintf(a.err, "%3.0f %%", share*100)
@@ -204,18 +222,17 @@ func (a *app) rehearseDay(ctx context.Context, c *cli.Command, file string, data
 		}
 		defer a.err.clearLine()
 	}
-	var list *jsonList
 	if a.json {
-		list = a.out.jsonList()
+		p.list = a.out.jsonList()
 	}
-	r, err := a.playDay(ctx, c, file, data, show, list)
+	r, err := a.playDay(ctx, p)
 	if errors.Is(err, context.Canceled) {
 		return &exitError{exitFailed, errors.New("it was interrupted")}
 	}
 	if err != nil {
 		return err
 	}
-	if show != nil {
+	if p.progress != nil {
 		a.err.clearLine()
 	}
 	if r.day == nil {
@@ -233,7 +250,7 @@ func (a *app) rehearseDay(ctx context.Context, c *cli.Command, file string, data
 	}
 	switch {
 	case a.json:
-		err = list.end()
+		err = p.list.end()
 	case !drawn:
 		a.printRehearsed(r)
 	}

@@ -37,8 +37,12 @@ func (a *app) rehearseFolder(ctx context.Context, c *cli.Command, dir string) er
 		workers.Go(func() {
 			for i := range next {
 				data, err := home.ReadPlain(paths[i], gate.MaxSize)
+				p := dayPlay{}
 				if err == nil {
-					results[i].r, err = a.playDay(ctx, c, paths[i], data, nil, nil)
+					p, err = a.dayPlay(c, paths[i], data)
+				}
+				if err == nil {
+					results[i].r, err = a.playDay(ctx, p)
 				}
 				results[i].err = err
 			}

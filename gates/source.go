@@ -111,10 +111,17 @@ func ReadSource(dir string, trusted bool) (*Source, error) {
 	return s, nil
 }
 
+// gateAt returns the name of the gate that a file of a source is, and false where it is none.
+func gateAt(rel string) (string, bool) {
+	name, ok := strings.CutSuffix(path.Base(rel), Suffix)
+	dir := path.Dir(rel)
+	return name, ok && (dir == "." || dir == gatesDir) && rel != varsName
+}
+
 // Path returns the path of a gate's file in the source.
 func (s *Source) Path(name string) string {
 	for rel := range s.files {
-		if path.Base(rel) == name+Suffix && path.Dir(rel) != scriptsDir {
+		if gate, ok := gateAt(rel); ok && gate == name {
 			return filepath.Join(s.Dir, filepath.FromSlash(rel))
 		}
 	}
@@ -135,8 +142,8 @@ func (s *Source) CheckVars(host string) error {
 func (s *Source) Gates() map[string][]byte {
 	out := map[string][]byte{}
 	for rel, f := range s.files {
-		if base, ok := strings.CutSuffix(path.Base(rel), Suffix); ok && path.Dir(rel) != scriptsDir && rel != varsName {
-			out[base] = f.data
+		if name, ok := gateAt(rel); ok {
+			out[name] = f.data
 		}
 	}
 	return out

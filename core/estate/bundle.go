@@ -92,6 +92,12 @@ func ValidPath(name string) bool {
 	return false
 }
 
+// DayOf returns the name of the day that a file of a bundle is, and false where it is none.
+func DayOf(name string) (string, bool) {
+	day, ok := strings.CutPrefix(strings.TrimSuffix(name, ".toml"), "days/")
+	return day, ok && ValidPath(name)
+}
+
 // Pack writes a bundle as the body of a sealed message: an archive, compressed, which is the
 // same for the same content. It fills in the manifest's list of files.
 func (b *Bundle) Pack() ([]byte, error) {

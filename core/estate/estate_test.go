@@ -416,6 +416,15 @@ func TestOpenJoining(t *testing.T) {
 	}
 }
 
+// TestDayOf: the days of a bundle, and nothing that only looks like one.
+func TestDayOf(t *testing.T) {
+	for name, want := range map[string]string{"days/monday.toml": "monday", "gates/monday.toml": "", "days/monday": "", "days/../x.toml": "", "days/x/y.toml": "", "days/.toml": "", "vars.toml": ""} {
+		if day, ok := DayOf(name); ok != (want != "") || ok && day != want {
+			t.Errorf("%s: %q, %v", name, day, ok)
+		}
+	}
+}
+
 // TestUnsealAgain: a message that was checked is as good again; the same for another purpose, of
 // another key or with a byte bent is checked anew.
 func TestUnsealAgain(t *testing.T) {

@@ -28,6 +28,7 @@ type Forecast struct {
 	Days   float64        `json:"days"` // that were replayed; 0 where nothing was recorded
 	Code   string         `json:"code"` // why nothing can be said; "" where something can
 	Gates  []GateForecast `json:"gates"`
+	Unmet  []string       `json:"unmet"` // names of the bundle's days that do not come out here as they should
 }
 
 // GateForecast is what would change of a gate.
@@ -53,8 +54,13 @@ func DecodeForecast(body []byte, shop, host string) (*Forecast, error) {
 	if f.Shop != shop || f.Host != host {
 		return nil, damaged("it tells of %.80q in the shop %.80q", f.Host, f.Shop)
 	}
-	if f.Number < 1 || !(f.Days >= 0 && f.Days < 1000) || len(f.Gates) > mostOf {
+	if f.Number < 1 || !(f.Days >= 0 && f.Days < 1000) || len(f.Gates)+len(f.Unmet) > mostOf {
 		return nil, damaged("its figures cannot be")
+	}
+	for _, day := range f.Unmet {
+		if !gate.ValidName(day) {
+			return nil, damaged("it names %.80q as a day", day)
+		}
 	}
 	for _, g := range f.Gates {
 		if !gate.ValidName(g.Gate) || g.New < 0 || g.Lost < 0 || g.Moved < 0 || len(g.Refused)+len(g.Missing) > mostOf {
@@ -63,6 +69,8 @@ func DecodeForecast(body []byte, shop, host string) (*Forecast, error) {
 	}
 	return &f, nil
 }
+
+const unmet = " does not come out as it should"
 
 // lines says in words what would change.
 func (f *Forecast) lines() []string {
@@ -79,6 +87,9 @@ func (f *Forecast) lines() []string {
 		for _, path := range g.Missing {
 			out = append(out, fmt.Sprintf("%s needs %s, which is not there", g.Gate, path))
 		}
+	}
+	for _, day := range f.Unmet {
+		out = append(out, "the day "+day+unmet)
 	}
 	refused := slices.ContainsFunc(f.Gates, func(g GateForecast) bool { return len(g.Refused) > 0 })
 	switch {
@@ -142,5 +153,5 @@ func Sum(forecasts []*Forecast) []SumLine {
 
 // Bad reports whether a line is of something that keeps a bundle from doing what it should.
 func (l *SumLine) Bad() bool {
-	return strings.HasPrefix(l.Text, "refused") || strings.HasSuffix(l.Text, "which is not there") || strings.HasPrefix(l.Text, "nothing can be said")
+	return strings.HasSuffix(l.Text, unmet) || strings.HasPrefix(l.Text, "refused") || strings.HasSuffix(l.Text, "which is not there") || strings.HasPrefix(l.Text, "nothing can be said")
 }
