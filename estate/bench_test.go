@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -30,6 +31,7 @@ import (
 	"timegate/core/estate"
 	"timegate/core/gate"
 	"timegate/home"
+	"timegate/workstation"
 	"timegate/workstation/wstest"
 )
 
@@ -52,12 +54,7 @@ type costs map[string]float64
 // TIMEGATE_ESTATE_HOSTS says how many there are, such as 500,2000,10000, and
 // TIMEGATE_ESTATE_PICTURE in which file the costs of each are drawn.
 func BenchmarkEstate(b *testing.B) {
-	program := filepath.Join(b.TempDir(), "timegate")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", program, "timegate")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		b.Fatalf("%v\n%s", err, out)
-	}
+	program := built(b)
 	seen := map[int]costs{}
 	for _, text := range strings.Split(cmp.Or(os.Getenv("TIMEGATE_ESTATE_HOSTS"), "100"), ",") {
 		n, err := strconv.Atoi(text)
@@ -72,6 +69,128 @@ func BenchmarkEstate(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// built builds the program.
+func built(b *testing.B) string {
+	program := filepath.Join(b.TempDir(), "timegate")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", program, "timegate")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, out)
+	}
+	return program
+}
+
+// BenchmarkKeepers lets many keepers run as processes, each with its network's process beside it,
+// and take a bundle of one gate. TIMEGATE_ESTATE_KEEPERS says how many there are.
+func BenchmarkKeepers(b *testing.B) {
+	n, err := strconv.Atoi(cmp.Or(os.Getenv("TIMEGATE_ESTATE_KEEPERS"), "5"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	program := built(b)
+	s := openShop(b, 0)
+	var pids []int
+	for i := range n {
+		host := fmt.Sprintf("desk-%05d", i)
+		dir := b.TempDir()
+		h := home.At(dir, gate.User)
+		trust, err := KeyText(publicOf("maren"))
+		if err == nil {
+			err = (&Settings{Broker: s.plain("").URL, Shop: "larkspur", Trust: []string{trust}, Need: 1}).Write(h)
+		}
+		if err != nil {
+			b.Fatal(err)
+		}
+		key, err := HostKey(h)
+		if err != nil {
+			b.Fatal(err)
+		}
+		public, ok := key.Public().(ed25519.PublicKey)
+		if !ok {
+			b.Fatal("the key is none")
+		}
+		s.known.Hosts[host] = public
+		keeper := exec.Command(program, "--home", dir, "keeper", "run")
+		keeper.Env = []string{"PATH=/usr/bin:/bin", "HOME=" + dir, workstation.HostVariable + "=" + host}
+		if err := keeper.Start(); err != nil {
+			b.Fatal(err)
+		}
+		b.Cleanup(func() { keeper.Process.Signal(syscall.SIGTERM); keeper.Wait() })
+		pids = append(pids, keeper.Process.Pid)
+	}
+	began := time.Now()
+	s.told(0)
+	came := time.Since(began)
+	for number := int64(0); b.Loop(); {
+		number++
+		began := time.Now()
+		bundle := &estate.Bundle{Manifest: estate.Manifest{Expires: began.Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}},
+			Content: map[string][]byte{"gates/humidity-log.toml": fmt.Appendf(nil, "about = \"bundle %d\"\nrun = [\"/bin/true\"]\nopens = [\"at 12:00\"]\n", number)}}
+		if _, err := s.desk.Publish(b.Context(), bundle, began, []ed25519.PrivateKey{keyOf("maren")}); err != nil {
+			b.Fatal(err)
+		}
+		s.told(number)
+		b.ReportMetric(time.Since(began).Seconds(), "told-s")
+	}
+	for _, h := range s.desk.Hosts() {
+		if h.Last.Bundle.State != estate.Taken {
+			b.Errorf("%s: %+v", h.Host, h.Last.Bundle)
+		}
+	}
+	b.ReportMetric(came.Seconds(), "told-first-s")
+	const idle = 20 * time.Second
+	before := ticksOf(pids)
+	time.Sleep(idle)
+	b.ReportMetric(100*(ticksOf(pids)-before)/100/idle.Seconds()/float64(n), "idle-%/keeper")
+	b.ReportMetric(memoryOf(pids)/float64(n), "MB/keeper")
+}
+
+// withChildren are processes and those that they have started.
+func withChildren(pids []int) (all []int) {
+	for _, pid := range pids {
+		all = append(all, pid)
+		files, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
+		for _, file := range files {
+			data, _ := os.ReadFile(file) // a thread may have ended
+			for _, text := range strings.Fields(string(data)) {
+				if child, err := strconv.Atoi(text); err == nil {
+					all = append(all, child)
+				}
+			}
+		}
+	}
+	return all
+}
+
+// ticksOf is the processor's time of processes, in hundredths of a second.
+func ticksOf(pids []int) (sum float64) {
+	for _, pid := range withChildren(pids) {
+		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		fields := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))
+		if err != nil || len(fields) < 13 {
+			continue
+		}
+		for _, text := range fields[11:13] {
+			ticks, _ := strconv.ParseFloat(text, 64)
+			sum += ticks
+		}
+	}
+	return sum
+}
+
+// memoryOf is the memory of processes in megabytes, what they share counted once.
+func memoryOf(pids []int) (sum float64) {
+	for _, pid := range withChildren(pids) {
+		data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/smaps_rollup", pid))
+		_, text, _ := strings.Cut(string(data), "Pss:")
+		var kib float64
+		if _, err := fmt.Sscan(text, &kib); err == nil {
+			sum += kib * 1024 / 1e6
+		}
+	}
+	return sum
 }
 
 // shop is many workstations and a broker.

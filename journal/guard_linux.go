@@ -1,17 +1,27 @@
 package journal
 
 import (
+	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
 
+// lookAgain is how often a journal's files are looked at where the kernel does not tell of them.
+const lookAgain = 5 * time.Second
+
 // Watch calls a function when a file of a journal is taken away or put in its
-// place, until the function it returns is called. Writing to them wakes nobody.
+// place, until the function it returns is called. Writing to them wakes nobody. Where the
+// account has no watcher left (inotify(7)), the function is called every few seconds.
 func Watch(path string, changed func()) (stop func(), err error) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
+	if errors.Is(err, unix.EMFILE) {
+		return look(changed), nil
+	}
 	if err != nil {
 		return nil, os.NewSyscallError("inotify_init1", err)
 	}
@@ -34,6 +44,24 @@ func Watch(path string, changed func()) (stop func(), err error) {
 		}
 	}()
 	return func() { events.Close() }, nil
+}
+
+// look calls a function every few seconds, until the function it returns is called.
+func look(changed func()) (stop func()) {
+	ctx, end := context.WithCancel(context.Background())
+	go func() {
+		again := time.NewTicker(lookAgain)
+		defer again.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-again.C:
+				changed()
+			}
+		}
+	}()
+	return end
 }
 
 // readOnlyDisk reports whether nothing can be written to the file system of a

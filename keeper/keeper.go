@@ -208,7 +208,9 @@ func (k *Keeper) open() (shut func(), err error) {
 	if k.folder, err = watchFolder(k.home); err != nil {
 		return nil, err
 	}
-	closers = append(closers, k.folder.close)
+	if closers = append(closers, k.folder.close); k.folder.watcher == nil {
+		k.log.Warn("the kernel has no watcher of files left for this account (fs.inotify.max_user_instances): gates are looked at every few seconds", "every", lookAgain)
+	}
 	secret, err := k.home.Secret()
 	if err != nil {
 		return nil, err

@@ -5,8 +5,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/fsnotify/fsnotify"
-
 	"timegate/startup"
 )
 
@@ -43,7 +41,7 @@ func (k *Keeper) watchStartup() {
 	if len(folders) == 0 {
 		return
 	}
-	w, err := newFolderWatch(folders, k.startupQuiet, func(fsnotify.Event) bool { return true })
+	w, err := newFolderWatch(folders, k.startupQuiet, func(string) bool { return true })
 	if err != nil {
 		k.log.Warn("what else starts here cannot be watched", "error", err)
 		return

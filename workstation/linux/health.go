@@ -72,7 +72,7 @@ func inotifyHealth() workstation.Health {
 	h := workstation.Health{Name: "file events", State: workstation.HealthOK}
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC)
 	if err != nil {
-		h.State, h.What, h.Remedy = workstation.HealthWrong, "no inotify instance: "+err.Error()+": changed gates and files are not seen", "raise fs.inotify.max_user_instances (sysctl)"
+		h.State, h.What, h.Remedy = workstation.HealthWrong, "no inotify instance: "+err.Error()+": changed gates are seen some seconds later, and files that gates wait for are not", "raise fs.inotify.max_user_instances (sysctl)"
 		return h
 	}
 	unix.Close(fd)
