@@ -5,7 +5,6 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -13,10 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	coreestate "timegate/core/estate"
-	"timegate/core/gate"
 	"timegate/estate"
-	"timegate/gates"
-	"timegate/home"
 )
 
 // brokerWithin is how long an administrator waits for a broker.
@@ -117,137 +113,6 @@ func signers(c *cli.Command) ([]ed25519.PrivateKey, error) {
 	return out, nil
 }
 
-func (a *app) estatePublishCommand() *cli.Command {
-	return &cli.Command{
-		Name: "publish", Usage: "give a folder of gates to the workstations, in waves", ArgsUsage: "FOLDER --key FILE",
-		Description: examples(`timegate estate publish ~/larkspur-gates --key larkspur.key --waves 1,10%,rest --after 4h --stop-if "failed > 1%"`,
-			`timegate estate publish ~/larkspur-gates --key larkspur.key --group printing --first-only`) +
-			"The folder is as for \"timegate apply\"; where it has day files in its folder days, all of them must come out as they should.\n" +
-			"The command stays until the last wave has begun; if it is ended before, the wave that\n" +
-			"has begun goes on, and \"timegate estate go-on\" lets the next ones begin.",
-		Flags: []cli.Flag{
-			keyFlag(),
-			&cli.StringFlag{Name: "waves", Usage: "how many have it with each wave, such as `SIZES` 1,10%,rest", Value: "1,10%,rest"},
-			&cli.StringFlag{Name: "after", Usage: "each wave must have been good for this `DURATION`", Value: "4h"},
-			&cli.StringSliceFlag{Name: "stop-if", Usage: "a `LIMIT` at which the waves stop, such as \"failed > 1%\"; failed, broken or silent", Value: []string{"failed > 1%", "broken > 0"}},
-			&cli.StringSliceFlag{Name: "host", Usage: "only for workstations whose names match a `PATTERN`"},
-			&cli.StringSliceFlag{Name: "group", Usage: "only for the workstations of a `GROUP`"},
-			&cli.StringFlag{Name: "expires", Usage: "nobody takes it any more after this `DURATION`", Value: "90d"},
-			&cli.BoolFlag{Name: "first-only", Usage: "end when the first wave has begun"},
-			yesFlag(),
-		},
-		Action: a.estatePublish,
-	}
-}
-
-func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
-	dir, err := oneArgument(c, "the folder")
-	if err != nil {
-		return err
-	}
-	keys, err := signers(c)
-	if err != nil {
-		return err
-	}
-	b, err := a.bundleOf(c, dir)
-	if err != nil {
-		return err
-	}
-	if err := a.daysHold(dir); err != nil {
-		return err
-	}
-	return a.atDesk(ctx, func(d *estate.Desk) error {
-		in := 0
-		for _, h := range d.Hosts() {
-			if h.In {
-				in++
-			}
-		}
-		if ok, err := a.mayAsk(c, fmt.Sprintf("Publish %s to an estate of %s?", plural(len(b.Content), "file"), plural(in, "workstation"))); err != nil || !ok {
-			return err
-		}
-		r, err := d.Publish(ctx, b, time.Now(), keys)
-		if err != nil {
-			return &exitError{exitFailed, err}
-		}
-		fmt.Fprintf(a.err, "%s bundle %d: wave 1 of %d has begun\n", a.err.good("published"), r.Number, len(b.Plan.Waves))
-		if err := d.Keep(estate.Files{Home: a.home}); err != nil {
-			return err
-		}
-		if c.Bool("first-only") {
-			return nil
-		}
-		return a.conduct(ctx, d, keys)
-	})
-}
-
-// daysHold plays the day files of a folder through its gates. Where one does not come out as
-// it should, nothing is published.
-func (a *app) daysHold(dir string) error {
-	days := filepath.Join(dir, "days")
-	if found, err := filepath.Glob(filepath.Join(days, "*.toml")); err != nil || len(found) == 0 {
-		return err
-	}
-	one := *a
-	one.in, one.out, one.json = strings.NewReader(""), a.err, false
-	err := one.inside(context.Background(), []string{"rehearse", days, "--gates", dir})
-	if stop, ok := errors.AsType[*exitError](err); ok && stop.status == exitFound {
-		return &exitError{exitFound, fmt.Errorf("a day in %s does not come out as it should; nothing was published", days)}
-	}
-	return err
-}
-
-// addDays puts the day files of a folder into a bundle, so that each workstation can play them.
-func addDays(b *coreestate.Bundle, dir string) error {
-	found, err := filepath.Glob(filepath.Join(dir, "days", "*.toml"))
-	if err != nil {
-		return err
-	}
-	for _, file := range found {
-		data, err := home.ReadPlain(file, gate.MaxSize)
-		if err != nil {
-			return home.Wrap(file, err)
-		}
-		b.Content["days/"+filepath.Base(file)] = data
-	}
-	return nil
-}
-
-// bundleOf reads a folder and the options of a bundle.
-func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
-	source, err := gates.ReadSource(dir, false)
-	if err != nil {
-		return nil, usageError("%w", err)
-	}
-	if len(source.Gates()) == 0 {
-		return nil, usageError("there is no gate file in %s", source.Dir)
-	}
-	b := &coreestate.Bundle{Content: source.Content()}
-	if err := addDays(b, dir); err != nil {
-		return nil, err
-	}
-	b.Hosts, b.Groups = c.StringSlice("host"), c.StringSlice("group")
-	if b.Plan.Waves, err = coreestate.ParseWaves(c.String("waves")); err != nil {
-		return nil, usageError("--waves: %w", err)
-	}
-	for _, text := range c.StringSlice("stop-if") {
-		l, err := coreestate.ParseLimit(text)
-		if err != nil {
-			return nil, usageError("--stop-if: %w", err)
-		}
-		b.Plan.Limits = append(b.Plan.Limits, l)
-	}
-	if b.Plan.After, err = parseSpan("after", c.String("after")); err != nil {
-		return nil, err
-	}
-	expires, err := parseSpan("expires", c.String("expires"))
-	if err != nil {
-		return nil, err
-	}
-	b.Expires = time.Now().Add(expires).UTC()
-	return b, nil
-}
-
 // conduct lets each wave begin when the one before has been good, until the last one is.
 func (a *app) conduct(ctx context.Context, d *estate.Desk, keys []ed25519.PrivateKey) error {
 	const look = time.Minute
@@ -345,40 +210,6 @@ func (a *app) estateGoOnCommand() *cli.Command {
 					}
 				}
 				return a.conduct(ctx, d, keys)
-			})
-		},
-	}
-}
-
-func (a *app) estateBackCommand() *cli.Command {
-	return &cli.Command{
-		Name: "back", Usage: "give the workstations what they had before the last bundle, under a new number",
-		Description: examples(`timegate estate back --key larkspur.key`, `timegate estate back --key larkspur.key --yes`) + "It comes to all of them at once.",
-		Flags:       []cli.Flag{keyFlag(), yesFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := noArguments(c); err != nil {
-				return err
-			}
-			keys, err := signers(c)
-			if err != nil {
-				return err
-			}
-			return a.atDesk(ctx, func(d *estate.Desk) error {
-				b, err := d.Before()
-				if err != nil {
-					return &exitError{exitFailed, err}
-				}
-				if ok, err := a.mayAsk(c, fmt.Sprintf("Give all workstations the content of bundle %d again?", b.Number)); err != nil || !ok {
-					return err
-				}
-				b.Plan, b.Expires = coreestate.Plan{Waves: []coreestate.Wave{{Rest: true}}}, time.Now().Add(b.Expires.Sub(b.Made)).UTC()
-				was := b.Number
-				r, err := d.Publish(ctx, b, time.Now(), keys)
-				if err != nil {
-					return &exitError{exitFailed, err}
-				}
-				fmt.Fprintf(a.err, "%s bundle %d, with the content of bundle %d\n", a.err.good("published"), r.Number, was)
-				return nil
 			})
 		},
 	}

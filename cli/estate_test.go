@@ -410,6 +410,53 @@ func TestEstateCommands(t *testing.T) {
 	}
 }
 
+// TestTwoSigners: where two must sign, and each keeps a key of their own, a bundle goes from one
+// to the other in a file, and is published when both have signed it.
+func TestTwoSigners(t *testing.T) {
+	t.Parallel()
+	b := &bindery{t, t.TempDir(), startOpenBroker(t)}
+	at := func(name string) string { return filepath.Join(b.dir, name) }
+	for _, name := range []string{"maren.key", "ines.key", "stranger.key"} {
+		b.must("", "desk", "sign", "--new-key", at(name))
+	}
+	b.must("", "desk", "estate", "join", b.url, "--shop", "larkspur", "--trust", at("maren.key.pub"), "--trust", at("ines.key.pub"), "--need", "2", "--desk")
+	b.writes("gates/humidity-log.toml", "run = [\"{scripts}/humidity-log\"]\nopens = [\"signal now\"]\n")
+	b.writes("scripts/humidity-log", "#!/bin/sh\necho 52 %\n")
+	refused := func(want string, args ...string) {
+		t.Helper()
+		if out, status := b.call("desk", append([]string{"estate"}, args...)...); status == 0 || !strings.Contains(out, want) {
+			t.Errorf("%s: status %d, want %q\n%s", args, status, want, out)
+		}
+	}
+	file := at("november.bundle")
+	refused("1 of the keys that are trusted here have signed it, and 2 must", "publish", at("folder"), "--key", at("maren.key"), "--yes", "--first-only")
+	b.must("with bundle 2", "desk", "estate", "publish", at("folder"), "--key", at("maren.key"), "--waves", "1,rest", "--to", file)
+	refused("1 of the keys", "publish", file, "--key", at("maren.key"), "--yes", "--first-only")
+	shown := b.must("trusted here", "desk", "estate", "sign", file, "--unpack", at("november"))
+	if !strings.Contains(shown, "1,rest, each good for 4 h") || strings.Count(shown, "signed ") != 1 {
+		t.Errorf("what is in it is shown as\n%s", shown)
+	}
+	if text, err := os.ReadFile(at("november/scripts/humidity-log")); err != nil || string(text) != "#!/bin/sh\necho 52 %\n" {
+		t.Errorf("unpacked is %q, %v", text, err)
+	}
+	refused("the folder is not empty", "sign", file, "--unpack", at("november"))
+	b.must("signed", "ines", "estate", "sign", file, "--key", at("ines.key"), "--yes")
+	refused("this key has signed it already", "sign", file, "--key", at("ines.key"), "--yes")
+	refused("was said when it was made", "publish", file, "--key", at("maren.key"), "--waves", "rest", "--yes")
+	refused("no key that is trusted here", "publish", file, "--key", at("stranger.key"), "--yes", "--first-only")
+	b.must("published bundle 2: wave 1 of 2 has begun", "desk", "estate", "publish", file, "--key", at("ines.key"), "--yes", "--first-only")
+	refused("bundle 2 was published since bundle 2 was made", "publish", file, "--key", at("ines.key"), "--yes", "--first-only")
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw[len(raw)-1] ^= 1
+	if err := os.WriteFile(file, raw, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	refused("november.bundle", "sign", file, "--key", at("ines.key"), "--yes")
+}
+
 // TestDemoEstate plays the demo's estate: a bundle that fails in the press room goes no further.
 func TestDemoEstate(t *testing.T) {
 	if testing.Short() {

@@ -129,7 +129,7 @@ func (d *Desk) Ask(ctx context.Context, host string, do estate.Ask, of string, n
 	if err != nil {
 		return nil, err
 	}
-	if err := d.trusted(estate.ForRequest, raw); err != nil {
+	if _, err := d.trusted(estate.ForRequest, raw, d.need); err != nil {
 		return nil, err
 	}
 	if err := d.conn.Ask(ctx, hostTopic+host+requestOf, raw, estate.RequestLife); err != nil {

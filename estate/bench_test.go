@@ -128,9 +128,7 @@ func BenchmarkKeepers(b *testing.B) {
 		began := time.Now()
 		bundle := &estate.Bundle{Manifest: estate.Manifest{Expires: began.Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}},
 			Content: map[string][]byte{"gates/humidity-log.toml": fmt.Appendf(nil, "about = \"bundle %d\"\nrun = [\"/bin/true\"]\nopens = [\"at 12:00\"]\n", number)}}
-		if _, err := s.desk.Publish(b.Context(), bundle, began, []ed25519.PrivateKey{keyOf("maren")}); err != nil {
-			b.Fatal(err)
-		}
+		s.publish(bundle, began)
 		s.told(number)
 		b.ReportMetric(time.Since(began).Seconds(), "told-s")
 	}
@@ -204,6 +202,17 @@ type shop struct {
 
 func (s *shop) plain(host string) Broker {
 	return Broker{URL: fmt.Sprintf("mqtt://127.0.0.1:%d", s.broker.port), Shop: "larkspur", Host: host, Client: "timegate-" + host, Topics: stationTopics(host)}
+}
+
+func (s *shop) publish(bundle *estate.Bundle, now time.Time) {
+	maren := []ed25519.PrivateKey{keyOf("maren")}
+	raw, err := s.desk.Make(bundle, now, maren)
+	if err == nil {
+		_, err = s.desk.Publish(s.b.Context(), raw, now, maren)
+	}
+	if err != nil {
+		s.b.Fatal(err)
+	}
 }
 
 // told waits until all have told of a bundle.
@@ -298,9 +307,7 @@ func benchEstate(b *testing.B, n int, program string, cost costs) {
 		number++
 		began := time.Now()
 		bundle := &estate.Bundle{Manifest: estate.Manifest{Expires: began.Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}}, Content: map[string][]byte{"scripts/random": random}}
-		if _, err := s.desk.Publish(b.Context(), bundle, began, []ed25519.PrivateKey{keyOf("maren")}); err != nil {
-			b.Fatal(err)
-		}
+		s.publish(bundle, began)
 		var took []time.Duration
 		for range n {
 			took = append(took, (<-s.applied).Sub(began))

@@ -106,7 +106,11 @@ func TestCable(t *testing.T) {
 	}
 	before := press.sent(t)
 	b := &estate.Bundle{Manifest: estate.Manifest{Expires: time.Now().Add(time.Hour), Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}}, Content: map[string][]byte{"scripts/random": random}}
-	if _, err := d.Publish(t.Context(), b, time.Now(), []ed25519.PrivateKey{keyOf("maren")}); err != nil {
+	raw, err := d.Make(b, time.Now(), []ed25519.PrivateKey{keyOf("maren")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Publish(t.Context(), raw, time.Now(), []ed25519.PrivateKey{keyOf("maren")}); err != nil {
 		t.Fatal(err)
 	}
 	wstest.Await(t, "the middle of the bundle", func() bool { return press.sent(t)-before > len(random)/4 })

@@ -14,22 +14,6 @@ import (
 	"timegate/core/estate"
 )
 
-// Known is what an administrator must not forget, whatever the broker shows: the workstations
-// that were let in, with their keys, and the latest numbers that were given.
-type Known struct {
-	Hosts  map[string]ed25519.PublicKey `json:"hosts"`
-	Number int64                        `json:"number"` // of a bundle
-	Order  int64                        `json:"order"`  // of a release
-	Trial  int64                        `json:"trial"`  // of a bundle that was only tried out
-	// The latest bundle and its release, sealed: a broker that has died may have forgotten
-	// them.
-	Bundle  []byte `json:"bundle,omitempty"`
-	Before  []byte `json:"before,omitempty"` // the bundle before it
-	Release []byte `json:"release,omitempty"`
-	// What was checked of each workstation's latest report.
-	Checked map[string][]byte `json:"checked,omitempty"`
-}
-
 // Desk is an administrator's view of an estate: what the broker has kept of it. Its methods
 // may be called by several goroutines.
 type Desk struct {
@@ -271,7 +255,7 @@ func (d *Desk) takeBundle(raw []byte) {
 }
 
 func (d *Desk) takeRelease(raw []byte) {
-	body, _, err := estate.Unseal(estate.ForRelease, raw, d.trust, d.need)
+	body, _, err := estate.Unseal(estate.ForRelease, raw, d.trust, oneKey)
 	if err != nil {
 		return
 	}
@@ -464,37 +448,6 @@ func (d *Desk) letIn(name string) (ed25519.PublicKey, []said, error) {
 		}
 	}
 	return h.Key, before, nil
-}
-
-// learn learns what must not be forgotten. The caller holds the lock.
-func (d *Desk) learn(what func(k *Known)) {
-	what(d.known)
-	d.learned = append(d.learned, what)
-}
-
-// Keep keeps what was learned, beside what others at the same desk have meanwhile.
-func (d *Desk) Keep(files Files) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if len(d.learned)+len(d.checked) == 0 {
-		return nil
-	}
-	err := files.learn(func(k *Known) {
-		for _, what := range d.learned {
-			what(k)
-		}
-		if k.Checked == nil {
-			k.Checked = map[string][]byte{}
-		}
-		for host, c := range d.checked {
-			k.Checked[host] = c[:]
-		}
-	})
-	if err == nil {
-		d.learned = nil
-		clear(d.checked)
-	}
-	return err
 }
 
 // Trouble is how much is wrong on a workstation: 0 for nothing, 1 where runs have failed, 2

@@ -132,7 +132,11 @@ func TestEstate(t *testing.T) {
 	publish := func(plan estate.Plan) *estate.Release {
 		t.Helper()
 		b := &estate.Bundle{Manifest: estate.Manifest{Expires: time.Now().Add(time.Hour), Plan: plan}, Content: map[string][]byte{"gates/vault-copy.toml": []byte("run = [\"/bin/true\"]\n")}}
-		rel, err := d.Publish(t.Context(), b, time.Now(), maren)
+		raw, err := d.Make(b, time.Now(), maren)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rel, err := d.Publish(t.Context(), raw, time.Now(), maren)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -12,12 +12,17 @@ import (
 	"timegate/core/estate"
 )
 
+// oneKey is how many of the trusted keys must have signed what brings nothing that could be
+// started: releases, and trials.
+const oneKey = 1
+
 // signers are keys that sign.
 type signers = []ed25519.PrivateKey
 
-// Publish makes a bundle the shop's, with a number of its own, and lets its first wave begin.
-func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, keys signers) (*estate.Release, error) {
-	last, release := d.Bundle()
+// Make makes a bundle of the shop with a number of its own, signed by keys: enough of them, or
+// fewer where others are to sign it, too.
+func (d *Desk) Make(b *estate.Bundle, now time.Time, keys signers) ([]byte, error) {
+	last, _ := d.Bundle()
 	b.Shop, b.Number, b.Made = d.shop, d.next(last), now.UTC()
 	body, err := b.Pack()
 	if err != nil {
@@ -26,15 +31,22 @@ func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, key
 	if _, err := estate.Unpack(body); err != nil { // as every workstation will
 		return nil, err
 	}
-	raw, err := estate.Seal(estate.ForBundle, body, keys...)
+	return estate.Seal(estate.ForBundle, body, keys...)
+}
+
+// Publish makes a bundle that was made and signed the shop's, and lets its first wave begin.
+func (d *Desk) Publish(ctx context.Context, raw []byte, now time.Time, keys signers) (*estate.Release, error) {
+	b, err := d.mayPublish(raw, now)
 	if err != nil {
 		return nil, err
 	}
-	if err := d.trusted(estate.ForBundle, raw); err != nil {
-		return nil, err
-	}
+	_, release := d.Bundle()
 	_, names := d.in(&b.Manifest)
 	next := &estate.Release{Shop: d.shop, Number: b.Number, Order: d.order(release), Reach: b.Reach(0, names), Began: now.UTC()}
+	signed, err := d.sealRelease(next, keys)
+	if err != nil {
+		return nil, err
+	}
 	d.mu.Lock()
 	before := d.sealed
 	d.mu.Unlock()
@@ -50,7 +62,29 @@ func (d *Desk) Publish(ctx context.Context, b *estate.Bundle, now time.Time, key
 		k.Bundle = raw
 	})
 	d.mu.Unlock()
-	return next, d.send(ctx, next, keys)
+	return next, d.sendSealed(ctx, signed)
+}
+
+// mayPublish reads a sealed bundle, which the workstations must be able to take now.
+func (d *Desk) mayPublish(raw []byte, now time.Time) (*estate.Bundle, error) {
+	body, err := d.trusted(estate.ForBundle, raw, d.need)
+	if err != nil {
+		return nil, err
+	}
+	b, err := estate.Unpack(body)
+	if err != nil {
+		return nil, err
+	}
+	last, _ := d.Bundle()
+	switch {
+	case b.Shop != d.shop:
+		return nil, fmt.Errorf("it is a bundle of the shop %s", b.Shop)
+	case last != nil && b.Number <= last.Number:
+		return nil, fmt.Errorf("bundle %d was published since bundle %d was made: make it anew", last.Number, b.Number)
+	case !now.Before(b.Expires):
+		return nil, fmt.Errorf("bundle %d has expired: make it anew", b.Number)
+	}
+	return b, nil
 }
 
 // Before returns the bundle before the latest.
@@ -94,28 +128,41 @@ func (d *Desk) order(last *estate.Release) int64 {
 	return n
 }
 
-// trusted reports what is wrong with a message that the workstations would not take.
-func (d *Desk) trusted(purpose estate.Purpose, raw []byte) error {
-	_, _, err := estate.Unseal(purpose, raw, d.trust, d.need)
+// trusted returns the body of a message that the workstations would take, or why they would
+// not.
+func (d *Desk) trusted(purpose estate.Purpose, raw []byte, need int) ([]byte, error) {
+	body, _, err := estate.Unseal(purpose, raw, d.trust, need)
 	if err != nil {
-		return fmt.Errorf("by the keys that are trusted here, no workstation would take it: %w", err)
+		return nil, fmt.Errorf("by the keys that are trusted here, no workstation would take it: %w", err)
 	}
-	return nil
+	return body, nil
 }
 
-// send publishes a release.
-func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error {
+// sealRelease signs a release. One key that is trusted is enough: it lets nothing be taken that
+// was not signed as it must be.
+func (d *Desk) sealRelease(r *estate.Release, keys signers) ([]byte, error) {
 	body, err := json.Marshal(r)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	raw, err := estate.Seal(estate.ForRelease, body, keys...)
 	if err != nil {
+		return nil, err
+	}
+	_, err = d.trusted(estate.ForRelease, raw, oneKey)
+	return raw, err
+}
+
+// send signs and publishes a release.
+func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error {
+	raw, err := d.sealRelease(r, keys)
+	if err != nil {
 		return err
 	}
-	if err := d.trusted(estate.ForRelease, raw); err != nil {
-		return err
-	}
+	return d.sendSealed(ctx, raw)
+}
+
+func (d *Desk) sendSealed(ctx context.Context, raw []byte) error {
 	if err := d.conn.Publish(ctx, releaseTopic, raw, true); err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -29,7 +28,7 @@ type Settings struct {
 	Shop         string   `toml:"shop"`
 	Groups       []string `toml:"groups" comment:"of workstations, that a bundle can be for"`
 	Trust        []string `toml:"trust" comment:"public keys: nothing is taken that none of them has signed"`
-	Need         int      `toml:"need" comment:"how many of them must have signed"`
+	Need         int      `toml:"need" comment:"how many of them must have signed a bundle, or a request"`
 	May          []string `toml:"may" comment:"what can be asked of this workstation: open, stop, pause, send, output, details"`
 	Desk         bool     `toml:"desk" comment:"true: this home looks and publishes, and takes no bundles"`
 	Authority    string   `toml:"authority,omitempty" comment:"a file (PEM): who has signed the broker's certificate"`
@@ -196,38 +195,6 @@ func (f Files) Load(s *State) error { return f.load("state.json", s) }
 
 // Save implements [Store].
 func (f Files) Save(s *State) error { return f.save("state.json", s) }
-
-// Known reads what an administrator knows.
-func (f Files) Known() (*Known, error) {
-	k := &Known{}
-	return k, f.load("known.json", k)
-}
-
-// deskPatience is how long another command at the same desk may take to keep what it knows.
-const deskPatience = 5 * time.Second
-
-// learn changes what an administrator knows, one command at a time.
-func (f Files) learn(change func(k *Known)) error {
-	began := time.Now()
-	unlock, err := f.Home.LockDesk()
-	for time.Since(began) < deskPatience {
-		if _, busy := errors.AsType[*home.BusyError](err); !busy {
-			break
-		}
-		time.Sleep(20 * time.Millisecond)
-		unlock, err = f.Home.LockDesk()
-	}
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	k, err := f.Known()
-	if err != nil {
-		return err
-	}
-	change(k)
-	return f.save("known.json", k)
-}
 
 // Told implements [Store].
 func (f Files) Told(report []byte) error { return f.put("told.json", report) }

@@ -74,7 +74,7 @@ type Station struct {
 	Groups  []string
 	Version string
 	Trust   []ed25519.PublicKey
-	Need    int // how many of them must have signed; 0 for one
+	Need    int // how many of them must have signed a bundle, or a request; 0 for one
 	Key     ed25519.PrivateKey
 	May     []string // what can be asked for: [estate.Permissions]
 	Keeper  Keeper
@@ -234,7 +234,7 @@ func (s *Station) bundle(ctx context.Context, raw []byte) (bool, error) {
 
 // release takes a sealed release. Of those that the broker shows again, none is followed.
 func (s *Station) release(ctx context.Context, raw []byte) (bool, error) {
-	body, _, err := estate.Unseal(estate.ForRelease, raw, s.Trust, s.Need)
+	body, _, err := estate.Unseal(estate.ForRelease, raw, s.Trust, oneKey)
 	if err != nil {
 		return false, err
 	}

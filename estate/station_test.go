@@ -228,6 +228,33 @@ func TestAttacks(t *testing.T) {
 	}
 }
 
+// TestTwoKeys: where two must have signed, one alone gets nothing taken or done, and lets a wave
+// begin of what both have signed.
+func TestTwoKeys(t *testing.T) {
+	one := bundleOf(t, 7, "maren", func(*estate.Bundle) {})
+	both, err := estate.SignToo(estate.ForBundle, one, keyOf("ines"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := &fakeKeeper{}
+	s := station("press-room", k, &memory{}, func(string, []byte, bool) {})
+	s.Trust, s.Need, s.May, s.asks = append(s.Trust, publicOf("ines")), 2, []string{"open"}, make(chan *ask, 1)
+	for _, step := range []struct {
+		topic string
+		raw   []byte
+		want  string
+	}{{bundleTopic, one, "[] 0"}, {releaseTopic, releaseOf(t, 7, 3, "ines"), "[] 0"}, {bundleTopic, both, "[7] 0"}} {
+		_, err := s.message(t.Context(), Message{Topic: step.topic, Payload: step.raw})
+		if k.has() != step.want {
+			t.Errorf("after %s: %s, want %s (%v)", step.topic, k.has(), step.want, err)
+		}
+	}
+	_, raw, _ := asks(t, "maren", func(*estate.Request) {})
+	if err := s.request(raw); err == nil || len(s.asks) > 0 {
+		t.Errorf("a request that one has signed: %v", err)
+	}
+}
+
 // TestTaken: what becomes of a bundle, over deaths of the keeper and full disks.
 func TestTaken(t *testing.T) {
 	good, release := bundleOf(t, 7, "maren", func(*estate.Bundle) {}), releaseOf(t, 7, 3, "maren")

@@ -416,6 +416,43 @@ func TestOpenJoining(t *testing.T) {
 	}
 }
 
+// TestSignToo: several sign one after the other; nobody twice, and nothing that was changed.
+func TestSignToo(t *testing.T) {
+	raw, err := Seal(ForBundle, []byte("52 %"), keyOf("maren"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	both, err := SignToo(ForBundle, raw, keyOf("ines"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if body, signers, err := Unseal(ForBundle, both, publicOf("maren", "ines", "tobias"), 2); err != nil || string(body) != "52 %" || len(signers) != 2 {
+		t.Errorf("signed by two: %q, %d, %v", body, len(signers), err)
+	}
+	if _, signers, err := Signed(ForBundle, both); err != nil || len(signers) != 2 || !signers[1].Equal(publicOf("ines")[0]) {
+		t.Errorf("it is said to be signed by %v, %v", signers, err)
+	}
+	bent := bytes.Clone(raw)
+	bent[len(bent)-1] ^= 1
+	for name, do := range map[string]func() error{
+		"twice":                 func() error { _, err := SignToo(ForBundle, both, keyOf("maren")); return err },
+		"changed":               func() error { _, err := SignToo(ForBundle, bent, keyOf("ines")); return err },
+		"as something else":     func() error { _, err := SignToo(ForRelease, raw, keyOf("ines")); return err },
+		"nothing":               func() error { _, err := SignToo(ForBundle, nil, keyOf("ines")); return err },
+		"a changed one is told": func() error { _, _, err := Signed(ForBundle, bent); return err },
+	} {
+		if do() == nil {
+			t.Errorf("%s: it is done", name)
+		}
+	}
+	all := raw
+	for i := range mostSigners {
+		if all, err = SignToo(ForBundle, all, keyOf(fmt.Sprint("signer-", i))); (err != nil) != (i == mostSigners-1) {
+			t.Errorf("signer %d: %v", i+2, err)
+		}
+	}
+}
+
 // TestDayOf: the days of a bundle, and nothing that only looks like one.
 func TestDayOf(t *testing.T) {
 	for name, want := range map[string]string{"days/monday.toml": "monday", "gates/monday.toml": "", "days/monday": "", "days/../x.toml": "", "days/x/y.toml": "", "days/.toml": "", "vars.toml": ""} {

@@ -95,6 +95,44 @@ func Unseal(purpose Purpose, raw []byte, trusted []ed25519.PublicKey, need int) 
 	return body, signers, nil
 }
 
+// Signed returns the body of a sealed message and whose signatures hold, whether or not somebody
+// trusts them.
+func Signed(purpose Purpose, raw []byte) (body []byte, signers []ed25519.PublicKey, err error) {
+	head, _, err := split(raw)
+	if err != nil {
+		return nil, nil, err
+	}
+	var all []ed25519.PublicKey
+	for one := range slices.Chunk(head, signerSize) {
+		all = append(all, ed25519.PublicKey(one[:ed25519.PublicKeySize]))
+	}
+	return Unseal(purpose, raw, all, 1)
+}
+
+// SignToo adds the signature of a key to a sealed message.
+func SignToo(purpose Purpose, raw []byte, key ed25519.PrivateKey) ([]byte, error) {
+	body, signers, err := Signed(purpose, raw)
+	if err != nil {
+		return nil, err
+	}
+	public, ok := key.Public().(ed25519.PublicKey)
+	switch {
+	case !ok:
+		return nil, errors.New("a key is no Ed25519 key")
+	case slices.ContainsFunc(signers, func(k ed25519.PublicKey) bool { return k.Equal(public) }):
+		return nil, &SealError{"this key has signed it already"}
+	}
+	head, _, err := split(raw)
+	if err != nil {
+		return nil, err
+	}
+	n := len(head)/signerSize + 1
+	if n > mostSigners || len(raw)+signerSize > MostBytes {
+		return nil, &SealError{fmt.Sprintf("a message is signed by 1 to %d keys, and has at most %d bytes", mostSigners, MostBytes)}
+	}
+	return slices.Concat([]byte(sealMark), []byte{byte(n)}, head, public, ed25519.Sign(key, signed(purpose, body)), body), nil
+}
+
 // split parts a sealed message into its signatures and its body, and checks none of them.
 func split(raw []byte) (head, body []byte, err error) {
 	if len(raw) > MostBytes {

@@ -1,0 +1,88 @@
+package estate
+
+import (
+	"crypto/ed25519"
+	"errors"
+	"time"
+
+	"timegate/home"
+)
+
+// Known is what an administrator must not forget, whatever the broker shows: the workstations
+// that were let in, with their keys, and the latest numbers that were given.
+type Known struct {
+	Hosts  map[string]ed25519.PublicKey `json:"hosts"`
+	Number int64                        `json:"number"` // of a bundle
+	Order  int64                        `json:"order"`  // of a release
+	Trial  int64                        `json:"trial"`  // of a bundle that was only tried out
+	// The latest bundle and its release, sealed: a broker that has died may have forgotten
+	// them.
+	Bundle  []byte `json:"bundle,omitempty"`
+	Before  []byte `json:"before,omitempty"` // the bundle before it
+	Release []byte `json:"release,omitempty"`
+	// What was checked of each workstation's latest report.
+	Checked map[string][]byte `json:"checked,omitempty"`
+}
+
+// learn learns what must not be forgotten. The caller holds the lock.
+func (d *Desk) learn(what func(k *Known)) {
+	what(d.known)
+	d.learned = append(d.learned, what)
+}
+
+// Keep keeps what was learned, beside what others at the same desk have meanwhile.
+func (d *Desk) Keep(files Files) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.learned)+len(d.checked) == 0 {
+		return nil
+	}
+	err := files.learn(func(k *Known) {
+		for _, what := range d.learned {
+			what(k)
+		}
+		if k.Checked == nil {
+			k.Checked = map[string][]byte{}
+		}
+		for host, c := range d.checked {
+			k.Checked[host] = c[:]
+		}
+	})
+	if err == nil {
+		d.learned = nil
+		clear(d.checked)
+	}
+	return err
+}
+
+// Known reads what an administrator knows.
+func (f Files) Known() (*Known, error) {
+	k := &Known{}
+	return k, f.load("known.json", k)
+}
+
+// deskPatience is how long another command at the same desk may take to keep what it knows.
+const deskPatience = 5 * time.Second
+
+// learn changes what an administrator knows, one command at a time.
+func (f Files) learn(change func(k *Known)) error {
+	began := time.Now()
+	unlock, err := f.Home.LockDesk()
+	for time.Since(began) < deskPatience {
+		if _, busy := errors.AsType[*home.BusyError](err); !busy {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+		unlock, err = f.Home.LockDesk()
+	}
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	k, err := f.Known()
+	if err != nil {
+		return err
+	}
+	change(k)
+	return f.save("known.json", k)
+}
