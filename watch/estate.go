@@ -163,31 +163,13 @@ var estateKeys = []string{
 }
 
 func (m *estateModel) key(msg tea.KeyPressMsg) tea.Cmd {
-	k := msg.String()
 	rows := m.rows()
-	switch {
-	case k == "ctrl+c":
-		return tea.Quit
-	case m.page != nil:
-		m.pageKey(k)
-		return nil
-	case m.typing:
-		m.typed(k, msg.Text)
-		return nil
-	case m.moved(k, len(rows)):
-		return nil
+	if cmd, ok := m.taken(msg, len(rows), estateKeys); ok {
+		return cmd
 	}
-	switch k {
-	case "/":
-		m.typing = true
+	switch msg.String() {
 	case "t":
 		m.onlyBad, m.cursor = !m.onlyBad, 0
-	case "esc":
-		m.filter = ""
-	case "?":
-		m.page = &page{title: "keys", lines: estateKeys}
-	case "q":
-		return tea.Quit
 	case "enter":
 		if m.cursor < len(rows) {
 			name := rows[m.cursor].Name

@@ -3,14 +3,12 @@ package watch
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"timegate/core/calendar"
 )
@@ -56,35 +54,7 @@ func shownEstate(e *Estate, width, height int, style Style) *estateModel {
 func TestEstatePictures(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {120, 20}, {40, 12}, {20, 4}, {1, 1}} {
 		m := shownEstate(larkspur(9), size[0], size[1], plainStyle(size[0] == 80))
-		text := m.View().Content
-		lines := strings.Split(text, "\n")
-		if len(lines) != size[1] {
-			t.Errorf("%v: %d lines", size, len(lines))
-		}
-		for _, l := range lines {
-			if n := ansi.StringWidth(l); n > size[0] || strings.ContainsAny(l, "\x1b\x07\r") {
-				t.Errorf("%v: a line of %d, or with control signs: %q", size, n, l)
-			}
-			if size[0] == 80 && strings.IndexFunc(l, func(r rune) bool { return r > 126 }) >= 0 {
-				t.Errorf("a plain line has signs beyond ASCII: %q", l)
-			}
-		}
-		if size[0] < 80 {
-			continue
-		}
-		file := fmt.Sprintf("testdata/estate-%dx%d.txt", size[0], size[1])
-		if *update {
-			if err := os.WriteFile(file, []byte(text+"\n"), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if text+"\n" != string(want) {
-			t.Errorf("%v is\n%s\nwant\n%s", size, text, want)
-		}
+		checkPicture(t, m.View().Content, size, "testdata/estate-%dx%d.txt")
 	}
 	m := &estateModel{frame: frame{style: plainStyle(true)}, zone: calendar.UTC.Location()}
 	m.Update(tea.WindowSizeMsg{Width: 80, Height: 24})

@@ -108,6 +108,35 @@ func (m *marks) moved(k string, rows int) bool {
 	return ok
 }
 
+// taken takes a key that all views have, and reports whether it was one.
+func (f *frame) taken(msg tea.KeyPressMsg, rows int, help []string) (cmd tea.Cmd, ok bool) {
+	k := msg.String()
+	switch {
+	case k == "ctrl+c":
+		return tea.Quit, true
+	case f.page != nil:
+		f.pageKey(k)
+		return nil, true
+	case f.typing:
+		f.typed(k, msg.Text)
+		return nil, true
+	}
+	f.note = ""
+	switch k {
+	case "/":
+		f.typing = true
+	case "esc":
+		f.filter = ""
+	case "?":
+		f.page = &page{title: "keys", lines: help}
+	case "q":
+		return tea.Quit, true
+	default:
+		return nil, f.moved(k, rows)
+	}
+	return nil, true
+}
+
 // wheel takes a turn of the mouse's wheel.
 func (f *frame) wheel(msg tea.MouseWheelMsg, rows int) {
 	const step = 3

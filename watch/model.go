@@ -274,45 +274,22 @@ var keysHelp = []string{
 // key does what a key asks for.
 func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	k := msg.String()
-	if k == "ctrl+c" {
-		return tea.Quit
-	}
-	switch {
-	case m.ask != nil:
-		q := m.ask
+	if q := m.ask; q != nil && k != "ctrl+c" {
 		if m.ask = nil; k == "y" {
 			return m.do(q.do, q.gate)
 		}
 		return nil
-	case m.page != nil:
-		m.pageKey(k)
-		return nil
-	case m.typing:
-		m.typed(k, msg.Text)
-		return nil
 	}
-	m.note = ""
-	if m.moved(k, len(m.rows(m.filter))) {
-		return nil
+	if cmd, ok := m.taken(msg, len(m.rows(m.filter)), keysHelp); ok {
+		return cmd
 	}
-	switch k {
-	case "/":
-		m.typing = true
-	case "esc":
-		m.filter = ""
-	case "?":
-		m.page = &page{title: "keys", lines: keysHelp}
-	case "q":
-		return tea.Quit
-	case "p":
-		if m.status.Paused {
-			return m.do(Resume, "")
-		}
-		return m.do(Pause, "")
-	default:
+	if k != "p" {
 		return m.gateKey(k)
 	}
-	return nil
+	if m.status.Paused {
+		return m.do(Resume, "")
+	}
+	return m.do(Pause, "")
 }
 
 // gateKey does something with the gate under the cursor.

@@ -107,35 +107,41 @@ func TestPictures(t *testing.T) {
 		m.Update(lookMsg{5: {Processor: time.Second, Memory: 3e6}})
 		m.Update(tickMsg{})
 		m.Update(lookMsg{5: {Processor: 1500 * time.Millisecond, Memory: 3e6, Output: 900, LastLine: "page 33\x1b[2J"}})
-		text := m.View().Content
-		lines := strings.Split(text, "\n")
-		if len(lines) != size[1] {
-			t.Errorf("%v: %d lines", size, len(lines))
+		checkPicture(t, m.View().Content, size, "testdata/%dx%d.txt")
+	}
+}
+
+// checkPicture looks whether a picture of a width and a height fits there and is plain text, and
+// compares a large one with one that was read. One of 80 columns has no signs beyond ASCII.
+func checkPicture(t *testing.T, text string, size [2]int, file string) {
+	t.Helper()
+	lines := strings.Split(text, "\n")
+	if len(lines) != size[1] {
+		t.Errorf("%v: %d lines", size, len(lines))
+	}
+	for _, l := range lines {
+		if n := ansi.StringWidth(l); n > size[0] || strings.ContainsAny(l, "\x1b\x07\r") {
+			t.Errorf("%v: a line of %d, or with control signs: %q", size, n, l)
 		}
-		for _, l := range lines {
-			if n := ansi.StringWidth(l); n > size[0] || strings.ContainsAny(l, "\x1b\x07\r") {
-				t.Errorf("%v: a line of %d, or with control signs: %q", size, n, l)
-			}
-			if size[0] == 80 && strings.IndexFunc(l, func(r rune) bool { return r > 126 }) >= 0 {
-				t.Errorf("a plain line has signs beyond ASCII: %q", l)
-			}
+		if size[0] == 80 && strings.IndexFunc(l, func(r rune) bool { return r > 126 }) >= 0 {
+			t.Errorf("a plain line has signs beyond ASCII: %q", l)
 		}
-		if size[0] < 80 {
-			continue
-		}
-		file := fmt.Sprintf("testdata/%dx%d.txt", size[0], size[1])
-		if *update {
-			if err := os.WriteFile(file, []byte(text+"\n"), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(file)
-		if err != nil {
+	}
+	if size[0] < 80 {
+		return
+	}
+	file = fmt.Sprintf(file, size[0], size[1])
+	if *update {
+		if err := os.WriteFile(file, []byte(text+"\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if text+"\n" != string(want) {
-			t.Errorf("%v is\n%s\nwant\n%s", size, text, want)
-		}
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text+"\n" != string(want) {
+		t.Errorf("%v is\n%s\nwant\n%s", size, text, want)
 	}
 }
 
