@@ -103,6 +103,7 @@ func (a *app) estateAsk(ctx context.Context, c *cli.Command, do coreestate.Ask, 
 var notDone = map[string]string{
 	coreestate.NotPermitted: "its own settings do not permit that; there: timegate estate may",
 	coreestate.Expired:      "the request was too old when it came, or the clocks differ by minutes",
+	coreestate.Busy:         "too much is asked of it at once",
 	"too-long":              "it took too long",
 	"failed":                "it failed; the keeper there has logged why",
 }
@@ -124,8 +125,12 @@ func (a *app) printAsked(do coreestate.Ask, of string, answer *coreestate.Answer
 		fallthrough
 	case answer.Code != "":
 		return &exitError{exitFailed, fmt.Errorf("%s: %s", answer.Host, why)}
+	case answer.Status == exitUnknown && answer.Text == "" && do == coreestate.AskSend:
+		return &exitError{exitUnknown, fmt.Errorf("%s: no gate waits for the signal %q there now", answer.Host, of)}
 	case answer.Status == exitUnknown && answer.Text == "":
-		return &exitError{exitUnknown, fmt.Errorf("%s: there is nothing called %q, or nothing of it", answer.Host, of)}
+		return &exitError{exitUnknown, fmt.Errorf("%s: there is no gate called %q there", answer.Host, of)}
+	case answer.Status != 0 && answer.Text == "":
+		return &exitError{answer.Status, fmt.Errorf("%s: it ended there with exit status %d", answer.Host, answer.Status)}
 	}
 	switch {
 	case answer.Text != "":

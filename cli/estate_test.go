@@ -143,7 +143,7 @@ func (b *bindery) asksForThings(key string) {
 		out, status := ask("open", "press-room", "humidity-log")
 		return status == 0 && strings.Contains(out, "opened")
 	})
-	if out, status := ask("open", "press-room", "nothing-here"); status != 4 || !strings.Contains(out, "there is nothing called") {
+	if out, status := ask("open", "press-room", "nothing-here"); status != 4 || !strings.Contains(out, "there is no gate called \"nothing-here\" there") {
 		t.Errorf("a gate that is not there: status %d\n%s", status, out)
 	}
 	if out, status := ask("pause", "press-room", "--for", "2h"); status != 0 || !strings.Contains(out, "press-room: done") {

@@ -56,7 +56,8 @@ func (s *Station) request(raw []byte) error {
 	select {
 	case s.asks <- one:
 	default:
-		return &estate.MessageError{Code: estate.Busy, Problem: "too much is asked for at once"}
+		one.code = estate.Busy
+		return s.answer(context.Background(), one)
 	}
 	return nil
 }
@@ -77,7 +78,11 @@ func (s *Station) answerAll(ctx context.Context) {
 
 // answer does what is asked for, and tells what came of it.
 func (s *Station) answer(ctx context.Context, one *ask) error {
-	a := &estate.Answer{Shop: s.Shop, Host: s.Host, ID: one.ID, At: time.Now().UTC(), Code: one.code}
+	now := time.Now().UTC()
+	a := &estate.Answer{Shop: s.Shop, Host: s.Host, ID: one.ID, At: now, Code: one.code}
+	if a.Code == "" && !now.Before(one.Expires) { // it has waited for others
+		a.Code = estate.Expired
+	}
 	if a.Code == "" {
 		s.Log.Info("the estate asks", "do", one.Do, "of", one.Of)
 		wait, enough := context.WithTimeout(ctx, answerPatience)

@@ -30,7 +30,8 @@ func (d *Desk) learn(what func(k *Known)) {
 	d.learned = append(d.learned, what)
 }
 
-// Keep keeps what was learned, beside what others at the same desk have meanwhile.
+// Keep keeps what was learned, beside what others at the same desk have meanwhile. Where it is
+// only what need not be checked again, nothing is lost if that cannot be kept.
 func (d *Desk) Keep(files Files) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -48,9 +49,12 @@ func (d *Desk) Keep(files Files) error {
 			k.Checked[host] = c[:]
 		}
 	})
-	if err == nil {
+	switch {
+	case err == nil:
 		d.learned = nil
 		clear(d.checked)
+	case len(d.learned) == 0:
+		return nil
 	}
 	return err
 }

@@ -5,6 +5,7 @@ package estate
 import (
 	"crypto/ed25519"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -56,6 +57,17 @@ func TestKeep(t *testing.T) {
 	k, err := files.Known()
 	if err != nil || len(k.Hosts) != many || k.Number != 10*(many-1)+1 || k.Order != 20*(many-1)+1 || k.Checked["press-room"][0] != 7 {
 		t.Errorf("%+v, %v", k, err)
+	}
+	// Where nothing can be written, what only saves time is given up, and nothing else.
+	if err := os.RemoveAll(files.Home.State); err != nil {
+		t.Fatal(err)
+	}
+	d := &Desk{known: k, checked: map[string]estate.Checked{"press-room": {8}}}
+	if err := d.Keep(files); err != nil {
+		t.Errorf("what only saves time: %v", err)
+	}
+	if d.next(nil); d.Keep(files) == nil {
+		t.Error("a number that was given is forgotten, and nobody is told")
 	}
 	if len(watching.learned)+len(watching.checked) != 0 {
 		t.Error("what is kept waits to be kept")

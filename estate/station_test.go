@@ -398,8 +398,33 @@ func TestRequests(t *testing.T) {
 			t.Errorf("%s: it is done once more after a restart", tt.name)
 		}
 	}
-	k, m := &fakeKeeper{}, &memory{full: true}
-	s := station("press-room", k, m, func(string, []byte, bool) {})
+	// What has waited too long is not done any more, and more than can wait is refused at once.
+	k, m := &fakeKeeper{}, &memory{}
+	answers := map[string][]byte{}
+	s := station("press-room", k, m, func(topic string, raw []byte, _ bool) { answers[topic] = raw })
+	s.May, s.asks = []string{"open"}, make(chan *ask, 1)
+	late, _, openLate := asks(t, "maren", func(r *asked) { r.Expires = r.Made })
+	if err := s.answer(t.Context(), &ask{Request: late}); err != nil {
+		t.Fatal(err)
+	}
+	if a, err := openLate(answers[hostTopic+"press-room"+answerOf+late.Desk]); err != nil || a.Code != estate.Expired {
+		t.Errorf("what has waited too long: %+v, %v", a, err)
+	}
+	for i, want := range []string{"none", estate.Busy} {
+		r, raw, open := asks(t, "maren", same)
+		if err := s.request(raw); err != nil {
+			t.Fatal(err)
+		}
+		got, there := answers[hostTopic+"press-room"+answerOf+r.Desk]
+		if a, err := open(got); there != (want != "none") || there && (err != nil || a.Code != want) {
+			t.Errorf("request %d: %+v, %v, want %s", i+1, a, err, want)
+		}
+	}
+	if len(k.asked) > 0 {
+		t.Errorf("done is %q", k.asked)
+	}
+	k, m = &fakeKeeper{}, &memory{full: true}
+	s = station("press-room", k, m, func(string, []byte, bool) {})
 	s.May, s.asks = []string{"open"}, make(chan *ask, mostAsks)
 	_, raw, _ := asks(t, "maren", same)
 	if err := s.request(raw); err == nil || len(s.asks) > 0 {
