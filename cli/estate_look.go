@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -395,5 +396,8 @@ func (a *app) showHost(h *estate.Host) {
 	for i := range r.Failures {
 		f := &r.Failures[i]
 		fmt.Fprintf(a.out, "  %s  run %d of %s (%s)\n", a.local(f.At), f.Run, failureText(f), words.Line(f.Code))
+		if f.Command != "" { // it permits details
+			fmt.Fprintln(a.out, a.out.faint("    "+words.Line(fmt.Sprintf("%s as %s: %s", f.Command, cmp.Or(f.As, "somebody"), f.Text))))
+		}
 	}
 }

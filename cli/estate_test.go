@@ -162,6 +162,14 @@ func (b *bindery) asksForThings(key string) {
 	if out, status := ask("why", "press-room", "humidity-log"); status != 0 || !strings.Contains(out, "was started. Opened by hand") {
 		t.Errorf("why, with details: status %d\n%s", status, out)
 	}
+	wstest.Await(t, "a report with details", func() bool {
+		out, _ := b.call("press-room", "estate", "privacy")
+		return strings.Contains(out, `"command": "/bin/false"`)
+	})
+	wstest.Await(t, "the details at the desk", func() bool {
+		out, _ := b.call("desk", "estate", "show", "press-room")
+		return strings.Contains(out, "/bin/false as root: exit status 1") || strings.Contains(out, "/bin/false as "+os.Getenv("USER")+": exit status 1")
+	})
 	if out, status := ask("open", "press-room", "humidity-log"); status != 1 || !strings.Contains(out, "do not permit") {
 		t.Errorf("what is permitted no more: status %d\n%s", status, out)
 	}
@@ -178,6 +186,10 @@ func (b *bindery) asksForThings(key string) {
 		}
 	}
 	b.must("has begun anew", "press-room", "estate", "may", "--nothing")
+	wstest.Await(t, "a report without details", func() bool {
+		out, status := b.call("press-room", "estate", "privacy")
+		return status == 0 && !strings.Contains(out, "/bin/false")
+	})
 }
 
 // watches looks at the workstations in a real terminal, chooses one, reads all of it, and quits.

@@ -376,6 +376,10 @@ func FuzzMessages(f *testing.F) {
 	for _, seed := range [][]byte{nil, raw, body, []byte(`{"shop":"larkspur","number":7,"order":1}`), []byte(`{"shop":"larkspur","host":"a","number":1}`), []byte(`{"shop":"larkspur","host":"a","id":"AAAAAAAAAAAAAAAAAAAAAAAAAA","desk":"AAAAAAAAAAAAAAAAAAAAAAAAAA","do":"open","of":"a"}`)} {
 		f.Add(seed)
 	}
+	reply, _, err := NewReply()
+	if err != nil {
+		f.Fatal(err)
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if body, _, err := Unseal(ForBundle, data, publicOf("maren"), 1); err == nil && !bytes.Equal(data, raw) {
 			t.Errorf("a forged message is taken: %q", body)
@@ -392,6 +396,12 @@ func FuzzMessages(f *testing.F) {
 		}
 		if r, err := DecodeReport(data, "larkspur", "a"); err == nil && r.Host != "a" {
 			t.Errorf("%+v is taken", r)
+		}
+		if r, err := DecodeForecast(data, "larkspur", "a"); err == nil && (r.Host != "a" || r.Number < 1) {
+			t.Errorf("%+v is taken", r)
+		}
+		if a, err := OpenAnswer(data, &Request{Shop: "larkspur", Host: "a"}, publicOf("press-room")[0], reply); err == nil {
+			t.Errorf("%+v is taken for an answer", a)
 		}
 		if r, err := DecodeRequest(data); err == nil && (!r.Do.Fits(r.Of) || r.Expires.Sub(r.Made) > RequestLife) {
 			t.Errorf("%+v is taken", r)
