@@ -118,21 +118,9 @@ func (a *app) conduct(ctx context.Context, d *estate.Desk, keys []ed25519.Privat
 	const look = time.Minute
 	said := ""
 	for {
-		v, err := d.Step(ctx, time.Now(), keys)
-		if err != nil {
-			return &exitError{exitFailed, err}
-		}
-		b, r := d.Bundle()
-		text := a.waveText(b, r, &v)
-		if text != said {
-			fmt.Fprintln(a.out, text)
-			said = text
-		}
-		switch v.Do {
-		case coreestate.Stop:
-			return &exitError{exitFailed, fmt.Errorf("bundle %d is held: %s; to go on all the same: timegate estate go-on; to go back: timegate estate back", r.Number, v.Why)}
-		case coreestate.Done:
-			return nil
+		v, text, err := a.waveStep(ctx, d, keys, said)
+		if said = text; err != nil || v.Do == coreestate.Done {
+			return err
 		}
 		wait := look
 		if until := time.Until(v.Until); v.Do == coreestate.Wait && !v.Until.IsZero() && until < wait {
@@ -145,6 +133,22 @@ func (a *app) conduct(ctx context.Context, d *estate.Desk, keys []ed25519.Privat
 		case <-time.After(wait):
 		}
 	}
+}
+
+// waveStep does with the waves what is due now, and tells of it unless that was said already. A
+// bundle that is held is an error.
+func (a *app) waveStep(ctx context.Context, d *estate.Desk, keys []ed25519.PrivateKey, said string) (v coreestate.Verdict, text string, err error) {
+	if v, err = d.Step(ctx, time.Now(), keys); err != nil {
+		return v, "", &exitError{exitFailed, err}
+	}
+	b, r := d.Bundle()
+	if text = a.waveText(b, r, &v); text != said {
+		fmt.Fprintln(a.out, text)
+	}
+	if r.Held {
+		err = &exitError{exitFailed, fmt.Errorf("bundle %d is held: %s; to go on all the same: timegate estate go-on; to go back: timegate estate back", r.Number, r.Why)}
+	}
+	return v, text, err
 }
 
 // waveText says how a bundle comes along.
@@ -193,8 +197,9 @@ func (a *app) estateHoldCommand() *cli.Command {
 func (a *app) estateGoOnCommand() *cli.Command {
 	return &cli.Command{
 		Name: "go-on", Usage: "let the waves of the bundle go on",
-		Description: examples(`timegate estate go-on --key larkspur.key`, `timegate estate go-on --key larkspur.key --key ines.key`) + "It stays until the last wave has begun.",
-		Flags:       []cli.Flag{keyFlag()},
+		Description: examples(`timegate estate go-on --key larkspur.key`, `timegate estate go-on --key larkspur.key --step`) + "It lets a bundle that is held go on, and stays until the last wave has begun. With --step it does only what is due now, and\n" +
+			"a bundle that is held stays so: for a gate that opens every few minutes, so that the waves need nobody who stays.",
+		Flags: []cli.Flag{keyFlag(), &cli.BoolFlag{Name: "step", Usage: "do what is due now, once"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
@@ -204,6 +209,10 @@ func (a *app) estateGoOnCommand() *cli.Command {
 				return err
 			}
 			return a.atDesk(ctx, func(d *estate.Desk) error {
+				if c.Bool("step") {
+					_, _, err := a.waveStep(ctx, d, keys, "")
+					return err
+				}
 				if _, r := d.Bundle(); r != nil && r.Held {
 					if _, err := d.Hold(ctx, false, "", time.Now(), keys); err != nil {
 						return &exitError{exitFailed, err}

@@ -342,6 +342,9 @@ func TestEstateCommands(t *testing.T) {
 		t.Errorf("a wave that fails: status %d\n%s", status, out)
 	}
 	b.must("held", "desk", "estate", "status")
+	if out, status := b.call("desk", "estate", "go-on", "--step", "--key", key); status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1") {
+		t.Errorf("a step of a bundle that is held: status %d\n%s", status, out)
+	}
 	b.must("is held: failed on 1 of 1", "desk", "estate", "doctor")
 	b.must("exit status 4", "desk", "estate", "history", "humidity-log", "--since", "today")
 	if out := b.must("", "desk", "--json", "estate", "history", "nowhere"); strings.TrimSpace(out) != "[]" {
@@ -361,6 +364,7 @@ func TestEstateCommands(t *testing.T) {
 	}
 	b.must("with the content of bundle 1", "desk", "estate", "back", "--key", key, "--yes")
 	wstest.Await(t, "the content before", has(3, "taken", ""))
+	b.must("all waves have begun", "desk", "estate", "go-on", "--step", "--key", key)
 	b.must("signal now", "press-room", "show", "humidity-log")
 	b.must("signal now", "front-desk", "show", "humidity-log")
 	b.watches("press-room")

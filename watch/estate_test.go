@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -17,11 +18,11 @@ import (
 type fakeEstate struct {
 	estate *Estate
 	news   chan struct{}
-	looked int
+	looked atomic.Int64
 }
 
 func (f *fakeEstate) News() <-chan struct{} { return f.news }
-func (f *fakeEstate) Look() *Estate         { f.looked++; return f.estate }
+func (f *fakeEstate) Look() *Estate         { f.looked.Add(1); return f.estate }
 func (f *fakeEstate) Show(host string) []string {
 	return []string{"all of " + host, "its gates"}
 }
@@ -129,13 +130,13 @@ func TestFeedEstate(t *testing.T) {
 			time.Sleep(estateTogether / 20)
 		}
 		time.Sleep(estateTogether)
-		if synctest.Wait(); src.looked > 3 {
-			t.Errorf("it is looked at %d times", src.looked)
+		if synctest.Wait(); src.looked.Load() > 3 {
+			t.Errorf("it is looked at %d times", src.looked.Load())
 		}
-		before := src.looked
+		before := src.looked.Load()
 		time.Sleep(3 * estateLook)
-		if synctest.Wait(); src.looked < before+3 {
-			t.Errorf("where nothing comes it is looked at %d times", src.looked-before)
+		if synctest.Wait(); src.looked.Load() < before+3 {
+			t.Errorf("where nothing comes it is looked at %d times", src.looked.Load()-before)
 		}
 		stop()
 		<-ended
