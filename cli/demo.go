@@ -55,7 +55,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if chapter == "estate" {
-		return a.demoEstate(ctx, dir)
+		return a.demoEstate(ctx, dir, c.String("keep") != "")
 	}
 	a.host = demo.Workstation
 	a.home = home.At(filepath.Join(dir, "home"), gate.User)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	coreestate "timegate/core/estate"
 	"timegate/demo"
 	"timegate/workstation"
 )
@@ -30,7 +32,7 @@ type demoShop struct {
 
 // demoEstate gives the bindery's workstations a bundle, and a second one that fails in the press
 // room, which goes no further.
-func (a *app) demoEstate(ctx context.Context, dir string) error {
+func (a *app) demoEstate(ctx context.Context, dir string, kept bool) error {
 	program, err := os.Executable()
 	if err != nil {
 		return err
@@ -42,6 +44,9 @@ func (a *app) demoEstate(ctx context.Context, dir string) error {
 		if err := step(); err != nil {
 			return err
 		}
+	}
+	if kept {
+		fmt.Fprintf(a.out, "\nThe files are in %s. A workstation goes on with\n  %s=press-room timegate --home %s keeper run\n", dir, workstation.HostVariable, s.path("press-room"))
 	}
 	return nil
 }
@@ -124,20 +129,32 @@ func (s *demoShop) end() {
 	}
 }
 
-// await waits until something is so.
-func (s *demoShop) await(what string, is func() bool) error {
+// await waits until something is so; what is not, is said where it never comes.
+func (s *demoShop) await(what string, is func() error) error {
 	const patience, between = time.Minute, 200 * time.Millisecond
-	for began := time.Now(); !is(); {
+	for began := time.Now(); ; {
+		err := is()
+		if err == nil {
+			return nil
+		}
+		if time.Since(began) > patience {
+			return fmt.Errorf("%s: not within %s: %w", what, short(patience), err)
+		}
 		select {
 		case <-s.ctx.Done():
 			return s.ctx.Err()
 		case <-time.After(between):
 		}
-		if time.Since(began) > patience {
-			return fmt.Errorf("%s: not within %s", what, short(patience))
-		}
 	}
-	return nil
+}
+
+// ask makes a call that is shown to nobody, and reads what it says as JSON.
+func (s *demoShop) ask(into any, args ...string) error {
+	out, err := s.quiet("desk", append([]string{"--json"}, args...)...)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal([]byte(out), into)
 }
 
 func (s *demoShop) path(name string) string { return filepath.Join(s.dir, name) }
@@ -169,12 +186,12 @@ func (s *demoShop) begin() error {
 	if err := s.keep("hub", "estate", "hub", "run", "--shop", "larkspur", "--listen", address); err != nil {
 		return err
 	}
-	if err := s.await("the hub", func() bool {
+	if err := s.await("the hub", func() error {
 		c, err := net.Dial("tcp", address)
 		if err == nil {
 			c.Close()
 		}
-		return err == nil
+		return err
 	}); err != nil {
 		return err
 	}
@@ -197,9 +214,12 @@ func (s *demoShop) begin() error {
 			return err
 		}
 	}
-	if err := s.await("all workstations to ask", func() bool {
-		out, _ := s.quiet("desk", "estate", "status", "--json")
-		return strings.Contains(out, fmt.Sprintf(`"asking": %d`, len(demo.Workstations)))
+	if err := s.await("all workstations to ask", func() error {
+		var now jsonEstate
+		if err := s.ask(&now, "estate", "status"); err != nil || now.Asking == len(demo.Workstations) {
+			return err
+		}
+		return fmt.Errorf("%d do", now.Asking)
 	}); err != nil {
 		return err
 	}
@@ -215,11 +235,19 @@ func (s *demoShop) begin() error {
 // key are the words with which the desk signs.
 func (s *demoShop) key() []string { return []string{"--key", s.path("larkspur.key")} }
 
-// told waits until so many workstations have told that they have a bundle.
-func (s *demoShop) told(number, hosts int) error {
-	return s.await("the bundle", func() bool {
-		out, _ := s.quiet("desk", "estate", "list", "--json")
-		return strings.Count(out, fmt.Sprintf(`"number": %d,`+"\n        "+`"state": "taken"`, number)) >= hosts
+// told waits until all workstations have told that they have a bundle.
+func (s *demoShop) told(number int64) error {
+	return s.await("the bundle", func() error {
+		var hosts []jsonHost
+		if err := s.ask(&hosts, "estate", "list"); err != nil {
+			return err
+		}
+		for _, h := range hosts {
+			if h.Report == nil || h.Report.Bundle.Number != number || h.Report.Bundle.State != coreestate.Taken {
+				return fmt.Errorf("%s has not told", h.Host)
+			}
+		}
+		return nil
 	})
 }
 
@@ -233,7 +261,7 @@ func (s *demoShop) first() error {
 	if err := s.call("desk", slices.Concat([]string{"estate", "publish", folder}, s.key(), []string{"--waves", "rest", "--after", "1s", "--yes"})...); err != nil {
 		return err
 	}
-	if err := s.told(1, len(demo.Workstations)); err != nil {
+	if err := s.told(1); err != nil {
 		return err
 	}
 	return s.call("desk", "estate", "list")
@@ -262,7 +290,7 @@ func (s *demoShop) next() error {
 	if err := s.call("desk", slices.Concat([]string{"estate", "back"}, s.key(), []string{"--yes"})...); err != nil {
 		return err
 	}
-	if err := s.told(3, len(demo.Workstations)); err != nil {
+	if err := s.told(3); err != nil {
 		return err
 	}
 	return s.call("desk", "estate", "list")
