@@ -43,6 +43,7 @@ func (a *app) estateJoinCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "trust", Usage: "take what the holder of the public key in `FILE` has signed; repeat it for several", TakesFile: true},
 			&cli.IntFlag{Name: "need", Usage: "so `MANY` of them must have signed", Value: 1},
 			&cli.StringSliceFlag{Name: "group", Usage: "a `GROUP` of workstations that this one is in"},
+			&cli.StringFlag{Name: "name", Usage: "its `NAME` in the estate, where that is not to be the machine's; such as of a second home on it"},
 			&cli.StringSliceFlag{Name: "may", Usage: "let the estate ask for `THIS`: " + strings.Join(coreestate.Permissions(), ", ")},
 			&cli.StringFlag{Name: "authority", Usage: "who has signed the broker's certificate, in `FILE` (PEM)", TakesFile: true},
 			&cli.StringFlag{Name: "certificate", Usage: "this workstation's certificate for the broker, in `FILE` (PEM)", TakesFile: true},
@@ -64,10 +65,11 @@ func (a *app) estateJoin(ctx context.Context, c *cli.Command) error {
 	if _, err := estate.ReadSettings(a.home); !errors.Is(err, estate.ErrNone) {
 		return usageError("this home belongs to an estate already (%s); to leave it: timegate estate leave", estate.File(a.home))
 	}
-	if !coreestate.ValidHost(a.host) {
-		return usageError("the name of this workstation, %q, cannot be one in an estate: letters, digits, hyphens and dots", a.host)
+	s := &estate.Settings{Broker: url, Shop: c.String("shop"), Name: c.String("name"), Groups: c.StringSlice("group"), Need: c.Int("need"), May: c.StringSlice("may"), Desk: c.Bool("desk"), User: c.String("user")}
+	name := s.NameOn(a.host)
+	if !coreestate.ValidHost(name) {
+		return usageError("the name of this workstation, %q, cannot be one in an estate: letters, digits, hyphens and dots; to give another: --name", name)
 	}
-	s := &estate.Settings{Broker: url, Shop: c.String("shop"), Groups: c.StringSlice("group"), Need: c.Int("need"), May: c.StringSlice("may"), Desk: c.Bool("desk"), User: c.String("user")}
 	for _, file := range c.StringSlice("trust") {
 		key, err := a.trustedKey(file)
 		if err != nil {
@@ -104,8 +106,8 @@ func (a *app) estateJoin(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s  %s\n", a.host, coreestate.Fingerprint(key.Public().(ed25519.PublicKey)))
-	fmt.Fprintf(a.err, "an administrator lets it in: timegate estate accept %s\n", a.host)
+	fmt.Fprintf(a.out, "%s  %s\n", name, coreestate.Fingerprint(key.Public().(ed25519.PublicKey)))
+	fmt.Fprintf(a.err, "an administrator lets it in: timegate estate accept %s\n", name)
 	return a.follow(ctx)
 }
 

@@ -108,7 +108,7 @@ func (a *app) stationOf(settings *estate.Settings, log *slog.Logger) (*estate.St
 	if err != nil {
 		return nil, err
 	}
-	return &estate.Station{Shop: settings.Shop, Host: a.host, Groups: settings.Groups, Version: version, Trust: trust, Need: settings.Need, Key: key, May: settings.May,
+	return &estate.Station{Shop: settings.Shop, Host: settings.NameOn(a.host), Groups: settings.Groups, Version: version, Trust: trust, Need: settings.Need, Key: key, May: settings.May,
 		Keeper: &estateKeeper{app: a, may: settings.May}, Store: estate.Files{Home: a.home}, Log: log, Times: estate.UsualTimes}, nil
 }
 

@@ -34,7 +34,8 @@ type Desk struct {
 	known   *Known
 	learned []func(k *Known)          // what was learned that is not kept yet
 	checked map[string]estate.Checked // the same, of what workstations have signed
-	raw     map[string][]byte         // what has come last, by topic
+	raw     map[string][]byte         // what has come last of those that are not in, by topic
+	rawSize int                       // of all of it
 	heard   bool                      // what the broker has kept is there
 	asking  *asking                   // nil while nothing is asked for
 	trouble string
@@ -284,7 +285,7 @@ func (d *Desk) takeHost(name, what string, raw []byte) *said {
 		d.hosts[name] = h
 	}
 	if !h.In {
-		d.raw[hostTopic+name+what] = raw // what it says is looked at once it is let in
+		d.keepRaw(hostTopic+name+what, raw) // what it says is looked at once it is let in
 	}
 	switch what {
 	case onOf:
@@ -308,6 +309,16 @@ func (d *Desk) takeHost(name, what string, raw []byte) *said {
 		}
 	}
 	return nil
+}
+
+// mostRaw bounds what those that nobody has let in can make a desk keep, in bytes.
+const mostRaw = 64 << 20
+
+// keepRaw keeps what has come of a topic, as far as there is room.
+func (d *Desk) keepRaw(topic string, raw []byte) {
+	if size := d.rawSize - len(d.raw[topic]) + len(raw); size <= mostRaw {
+		d.raw[topic], d.rawSize = raw, size
+	}
 }
 
 // said is a report or a forecast, as it has come.

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/ed25519"
 	"crypto/x509"
 	"encoding/base64"
@@ -26,6 +27,7 @@ import (
 type Settings struct {
 	Broker       string   `toml:"broker" comment:"mqtts://HOST[:PORT]; mqtt:// on this machine alone"`
 	Shop         string   `toml:"shop"`
+	Name         string   `toml:"name,omitempty" comment:"of this workstation in the estate; left out: the machine's"`
 	Groups       []string `toml:"groups" comment:"of workstations, that a bundle can be for"`
 	Trust        []string `toml:"trust" comment:"public keys: nothing is taken that none of them has signed"`
 	Need         int      `toml:"need" comment:"how many of them must have signed a bundle, or a request"`
@@ -80,6 +82,9 @@ func (s *Settings) check() error {
 	keys, err := s.Keys()
 	if err == nil && (s.Need < 1 || s.Need > len(keys)) {
 		err = fmt.Errorf("%d keys must have signed, and %d are trusted", s.Need, len(keys))
+	}
+	if err == nil && s.Name != "" && !estate.ValidHost(s.Name) {
+		err = fmt.Errorf("%q is no name of a workstation: letters, digits, hyphens and dots", s.Name)
 	}
 	for _, g := range s.Groups {
 		if err == nil && !estate.ValidShop(g) {
@@ -139,8 +144,13 @@ func (s *Settings) Write(h home.Home) error {
 	return nil
 }
 
-// BrokerOf reads the files that settings name, and says how the broker is reached.
-func (s *Settings) BrokerOf(host string) (Broker, error) {
+// NameOn returns the name in the estate of what belongs to it on a machine.
+func (s *Settings) NameOn(machine string) string { return cmp.Or(s.Name, machine) }
+
+// BrokerOf reads the files that settings name, and says how the broker is reached from a
+// machine.
+func (s *Settings) BrokerOf(machine string) (Broker, error) {
+	host := s.NameOn(machine)
 	b := Broker{URL: s.Broker, Shop: s.Shop, User: s.User}
 	for _, f := range []struct {
 		path string

@@ -74,6 +74,32 @@ func TestKeep(t *testing.T) {
 	}
 }
 
+// TestStrangers: those that nobody has let in make a desk keep a bounded amount, and nothing that
+// they say is shown.
+func TestStrangers(t *testing.T) {
+	d := &Desk{shop: "larkspur", known: &Known{}, raw: map[string][]byte{}, hosts: map[string]*Host{}}
+	large := make([]byte, 4<<20)
+	for i := range 100 {
+		if one := d.note(Message{Topic: fmt.Sprintf("host/desk-%d/report", i), Payload: large}); one != nil {
+			t.Fatal("what a stranger says is looked at")
+		}
+	}
+	if d.rawSize > mostRaw || d.rawSize != len(d.raw)*len(large) {
+		t.Errorf("%d bytes are kept, of %d", d.rawSize, len(d.raw))
+	}
+	for range 100 { // the same topic again takes no more room
+		d.note(Message{Topic: "host/desk-0/report", Payload: large[:1000]})
+	}
+	if d.rawSize > mostRaw || len(d.raw["host/desk-0/report"]) != 1000 {
+		t.Errorf("%d bytes are kept, and %d of the first", d.rawSize, len(d.raw["host/desk-0/report"]))
+	}
+	for _, h := range d.Hosts() {
+		if h.In || h.Last != nil {
+			t.Errorf("%+v", h)
+		}
+	}
+}
+
 // TestSettings: settings come back as they were written, and what is wrong with them is said with
 // its place.
 func TestSettings(t *testing.T) {
@@ -82,7 +108,7 @@ func TestSettings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := Settings{Broker: "mqtts://hub.larkspur.example", Shop: "larkspur", Groups: []string{"printing"}, Trust: []string{key}, Need: 1, May: []string{"open", "output"}}
+	s := Settings{Broker: "mqtts://hub.larkspur.example", Shop: "larkspur", Name: "press-room.maren", Groups: []string{"printing"}, Trust: []string{key}, Need: 1, May: []string{"open", "output"}}
 	if err := s.Write(h); err != nil {
 		t.Fatal(err)
 	}
@@ -90,9 +116,12 @@ func TestSettings(t *testing.T) {
 	if err != nil || got.Broker != s.Broker || !slices.Equal(got.May, s.May) || !slices.Equal(got.Groups, s.Groups) || got.Desk {
 		t.Errorf("%+v, %v", got, err)
 	}
+	if b, err := got.BrokerOf("press-room"); err != nil || b.Host != "press-room.maren" || b.Topics[3] != "host/press-room.maren/request" || (&Settings{}).NameOn("press-room") != "press-room" {
+		t.Errorf("%+v, %v", b, err)
+	}
 	for _, tt := range []struct{ from, to, want string }{
 		{"['open', 'output']", "['open', 'erase']", `"erase" cannot be asked for: open, stop, pause, send, output, details`},
-		{"['printing']", "['Printing']", "estate.toml: \"Printing\" is no name of a group"}, {"need = 1", "need = 2", "2 keys must have signed"}, {key, "x", "is no key"},
+		{"['printing']", "['Printing']", "estate.toml: \"Printing\" is no name of a group"}, {"press-room.maren", "press room", `estate.toml: "press room" is no name of a workstation`}, {"need = 1", "need = 2", "2 keys must have signed"}, {key, "x", "is no key"},
 		{"shop = ", "shopp = ", `estate.toml:3:1: there is no key "shopp"`}, {"need = 1", "need = one", "estate.toml:"},
 	} {
 		text, err := home.ReadPlain(File(h), mostFile)

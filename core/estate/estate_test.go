@@ -307,6 +307,9 @@ func TestDecodeReport(t *testing.T) {
 		{"of another shop", func(r *Report) { r.Shop = "foxglove" }, false},
 		{"number 0", func(r *Report) { r.Number = 0 }, false},
 		{"negative", func(r *Report) { r.Broken = -1 }, false},
+		{"more worse than nothing", func(r *Report) { r.Worse = -1 }, false},
+		{"a version of a megabyte", func(r *Report) { r.Version = strings.Repeat("1", 1<<20) }, false},
+		{"a long reason", func(r *Report) { r.Failures[0].Text = strings.Repeat("x", 4*MostDetail+1) }, false},
 		{"too many failures", func(r *Report) { r.Failures = make([]Failure, MostFailures+1) }, false},
 		{"a gate's name with a control sign", func(r *Report) { r.Failures[0].Gate = "x\x1b[2J" }, false},
 	} {

@@ -42,12 +42,18 @@ type GateForecast struct {
 	Missing []string `json:"missing"` // paths that it needs, and that are not there
 }
 
-// mostOf bounds what a forecast may hold, of each kind.
-const mostOf = 5000
+// What a forecast may hold: so many of each kind, and bytes.
+const (
+	mostOf       = 5000
+	mostForecast = 2 << 20
+)
 
 // DecodeForecast reads the body of a sealed forecast of a host.
 func DecodeForecast(body []byte, shop, host string) (*Forecast, error) {
 	var f Forecast
+	if len(body) > mostForecast {
+		return nil, damaged("it is no forecast: %d bytes", len(body))
+	}
 	if err := decode(body, &f); err != nil {
 		return nil, damaged("it is no forecast: %v", err)
 	}

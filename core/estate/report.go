@@ -69,10 +69,20 @@ const MostDetail = 500
 // MostFailures is how many failures a report has at most.
 const MostFailures = 20
 
+// How many bytes a report has at most, and a request to be let in: one that may speak for itself
+// alone must not fill the desk's memory.
+const (
+	mostReport  = 256 << 10
+	mostJoining = 16 << 10
+)
+
 // DecodeReport reads the body of a sealed report of a host. What is not as it should be, or
 // of another host, is an error.
 func DecodeReport(body []byte, shop, host string) (*Report, error) {
 	var r Report
+	if len(body) > mostReport {
+		return nil, damaged("it is no report: %d bytes", len(body))
+	}
 	if err := decode(body, &r); err != nil {
 		return nil, damaged("it is no report: %v", err)
 	}
@@ -116,6 +126,9 @@ func AsksWith(raw []byte, key ed25519.PublicKey) bool {
 func OpenJoining(raw []byte, shop, host string) (*Joining, ed25519.PublicKey, error) {
 	if len(raw) < len(sealMark)+1+signerSize {
 		return nil, nil, &SealError{"it is no whole sealed message"}
+	}
+	if len(raw) > mostJoining {
+		return nil, nil, damaged("it is no request to be let in: %d bytes", len(raw))
 	}
 	key := ed25519.PublicKey(raw[len(sealMark)+1:][:ed25519.PublicKeySize])
 	body, _, err := Unseal(ForJoining, raw, []ed25519.PublicKey{key}, 1)
