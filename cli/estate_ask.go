@@ -25,26 +25,27 @@ func (a *app) estateAskCommands() []*cli.Command {
 		do    coreestate.Ask
 		usage string
 		of    string // what it wants; "" for nothing
+		arg   string // the same as an argument
 		calls [2]string
 		text  string
 	}
 	var out []*cli.Command
 	for _, x := range []asked{
-		{coreestate.AskWhy, "why a gate on a workstation started or did not", "the name of a gate", [2]string{"press-room humidity-log --key larkspur.key", "press-room humidity-log --key larkspur.key --json"},
+		{coreestate.AskWhy, "why a gate on a workstation started or did not", "the name of a gate", "GATE", [2]string{"press-room humidity-log --key larkspur.key", "press-room humidity-log --key larkspur.key --json"},
 			"Each workstation answers that, with codes; one that permits details answers as \"timegate why\" does there."},
-		{coreestate.AskOpen, "start a gate's program on a workstation now", "the name of a gate", [2]string{"press-room humidity-log --key larkspur.key", "press-room vault-copy --key larkspur.key --wait 1m"}, ""},
-		{coreestate.AskStop, "end the running programs of a gate on a workstation", "the name of a gate", [2]string{"press-room vault-copy --key larkspur.key", "press-room vault-copy --key larkspur.key --json"}, ""},
-		{coreestate.AskPause, "pause a workstation: nothing starts there by itself", "", [2]string{"press-room --for 2h --key larkspur.key", "press-room --key larkspur.key"}, ""},
-		{coreestate.AskResume, "end a pause of a workstation", "", [2]string{"press-room --key larkspur.key", "press-room --key larkspur.key --json"}, ""},
-		{coreestate.AskSend, "send a signal on a workstation", "the name of a signal", [2]string{"press-room proofs-ready --key larkspur.key", "press-room proofs-ready --key larkspur.key --json"}, ""},
-		{coreestate.AskOutput, "what a run on a workstation printed", "the number of a run, or the name of a gate", [2]string{"press-room humidity-log --key larkspur.key", "press-room 12 --key larkspur.key"}, ""},
+		{coreestate.AskOpen, "start a gate's program on a workstation now", "the name of a gate", "GATE", [2]string{"press-room humidity-log --key larkspur.key", "press-room vault-copy --key larkspur.key --wait 1m"}, ""},
+		{coreestate.AskStop, "end the running programs of a gate on a workstation", "the name of a gate", "GATE", [2]string{"press-room vault-copy --key larkspur.key", "press-room vault-copy --key larkspur.key --json"}, ""},
+		{coreestate.AskPause, "pause a workstation: nothing starts there by itself", "", "", [2]string{"press-room --for 2h --key larkspur.key", "press-room --key larkspur.key"}, ""},
+		{coreestate.AskResume, "end a pause of a workstation", "", "", [2]string{"press-room --key larkspur.key", "press-room --key larkspur.key --json"}, ""},
+		{coreestate.AskSend, "send a signal on a workstation", "the name of a signal", "SIGNAL", [2]string{"press-room proofs-ready --key larkspur.key", "press-room proofs-ready --key larkspur.key --json"}, ""},
+		{coreestate.AskOutput, "what a run on a workstation printed", "the number of a run, or the name of a gate", "RUN|GATE", [2]string{"press-room humidity-log --key larkspur.key", "press-room 12 --key larkspur.key"}, ""},
 	} {
 		text := x.text
 		if text == "" {
 			text = "It is done where the workstation's own settings permit it (timegate estate may)."
 		}
-		name, of := string(x.do), map[bool]string{true: "", false: " " + strings.ToUpper(lastWord(x.of))}[x.of == ""]
-		c := &cli.Command{Name: name, Usage: x.usage, ArgsUsage: "HOST" + of + " --key FILE",
+		name := string(x.do)
+		c := &cli.Command{Name: name, Usage: x.usage, ArgsUsage: strings.TrimSpace("HOST "+x.arg) + " --key FILE",
 			Description: examples("timegate estate "+name+" "+x.calls[0], "timegate estate "+name+" "+x.calls[1]) + text,
 			Flags:       []cli.Flag{keyFlag(), &cli.StringFlag{Name: "wait", Usage: "wait for the answer for this `DURATION`", Value: "40s"}},
 			Action:      func(ctx context.Context, c *cli.Command) error { return a.estateAsk(ctx, c, x.do, x.of) }}
@@ -55,9 +56,6 @@ func (a *app) estateAskCommands() []*cli.Command {
 	}
 	return out
 }
-
-// lastWord is the last word of a text.
-func lastWord(text string) string { return text[strings.LastIndex(text, " ")+1:] }
 
 func (a *app) estateAsk(ctx context.Context, c *cli.Command, do coreestate.Ask, what string) error {
 	args, want := c.Args().Slice(), []string{"the name of the workstation"}
