@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -123,5 +124,28 @@ func TestFailuresOf(t *testing.T) {
 	}
 	if !hostIs(&silent, "asking") || hostIs(&silent, "failed") || hostIs(&silent, "refused") {
 		t.Error("one that only asks has failed, or does not ask")
+	}
+}
+
+// TestLately: of very much that has failed, the view begins with the latest, the newest above.
+func TestLately(t *testing.T) {
+	now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
+	var hosts []estate.Host
+	for i := range 30 {
+		h := estate.Host{In: true}
+		h.Host, h.Last = fmt.Sprintf("desk-%02d", i), &coreestate.Report{}
+		for n := range coreestate.MostFailures {
+			h.Last.Failures = append(h.Last.Failures, coreestate.Failure{Gate: "stock-count", Run: int64(n), Result: "failed", At: now.Add(-time.Duration(30*n+i) * time.Second)})
+		}
+		hosts = append(hosts, h)
+	}
+	w := &watchedEstate{app: &app{out: newScreen(os.Stdout)}}
+	w.note(lately(hosts))
+	if len(w.events) != mostEvents || !w.events[0].At.Equal(now) || !w.events[mostEvents-1].At.Equal(now.Add(-(mostEvents-1)*time.Second)) {
+		t.Fatalf("%d are shown, from %v to %v", len(w.events), w.events[0].At, w.events[len(w.events)-1].At)
+	}
+	w.note([]hostEvent{{now.Add(time.Second), "press-room", "on", "on"}})
+	if len(w.events) != mostEvents || w.events[0].Host != "press-room" || !w.events[1].At.Equal(now) {
+		t.Errorf("what is new is not above: %+v", w.events[:2])
 	}
 }

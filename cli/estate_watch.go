@@ -124,11 +124,8 @@ func (w *watchedEstate) Look() *watch.Estate {
 	a, hosts := w.app, w.desk.Hosts()
 	if w.looked {
 		w.note(hostEvents(w.before, hosts, time.Now()))
-	} else { // what has failed lately is not new, and worth to be seen
-		for _, f := range failuresOf(hosts, time.Time{}, "") {
-			w.note([]hostEvent{failed(&f)})
-		}
-		slices.Reverse(w.events)
+	} else {
+		w.note(lately(hosts))
 	}
 	w.looked, w.before = true, slices.Clone(hosts)
 	out := &watch.Estate{Name: w.desk.Shop(), Trouble: w.desk.Trouble(), Columns: hostColumns, Events: slices.Clone(w.events)}
@@ -153,14 +150,26 @@ func (w *watchedEstate) Look() *watch.Estate {
 	return out
 }
 
+// mostEvents is how much of what has happened is kept.
+const mostEvents = 200
+
+// lately is what has failed before the view began, the oldest first: it is not new, and worth to
+// be seen.
+func lately(hosts []estate.Host) (out []hostEvent) {
+	list := failuresOf(hosts, time.Time{}, "")
+	for _, f := range slices.Backward(list[:min(len(list), mostEvents)]) {
+		out = append(out, failed(&f))
+	}
+	return out
+}
+
 // note puts what has happened, the oldest first, before what has happened earlier.
 func (w *watchedEstate) note(events []hostEvent) {
-	const most = 200
 	for i := range events {
 		e := &events[i]
 		w.events = slices.Insert(w.events, 0, watch.EstateEvent{At: e.At, Host: e.Host, Text: w.app.eventText(e)})
 	}
-	w.events = w.events[:min(len(w.events), most)]
+	w.events = w.events[:min(len(w.events), mostEvents)]
 }
 
 // Show implements [watch.EstateSource].
