@@ -72,7 +72,7 @@ func BenchmarkEstate(b *testing.B) {
 }
 
 // built builds the program.
-func built(b *testing.B) string {
+func built(b testing.TB) string {
 	program := filepath.Join(b.TempDir(), "timegate")
 	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", program, "timegate")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")

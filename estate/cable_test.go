@@ -39,22 +39,20 @@ func (c *cabled) sent(t *testing.T) int {
 	return n
 }
 
-// TestCable: three workstations in networks of their own; the cable of one is slow, and is cut
-// in the middle of a bundle. The others have it meanwhile, and that one once the cable is
-// whole again; half a bundle is never taken.
-func TestCable(t *testing.T) {
-	for _, program := range []string{"ip", "tc"} {
-		wstest.Need(t, program, "iproute2")
-	}
-	if !wstest.Alone(t, syscall.CLONE_NEWNET|syscall.CLONE_NEWNS) {
-		return
-	}
+// network is a network of its own, behind a cable.
+type network struct {
+	pid   string // of a process in it
+	cable string // its end here
+	here  string // the address of that
+}
+
+// networks makes networks behind cables. The test must be alone.
+func networks(t *testing.T, n int) (out []network) {
+	t.Helper()
 	wstest.Do(t, "mount", "-t", "sysfs", "sysfs", "/sys") // it shows the networks of the one who mounts it
 	wstest.Do(t, "ip", "link", "set", "lo", "up")
-	names := []string{"press-room", "front-desk", "studio-laptop"}
 	address := func(i, end int) string { return fmt.Sprintf("10.77.%d.%d", i, end) }
-	var away []*exec.Cmd
-	for i := range names {
+	for i := range n {
 		one := exec.Command("unshare", "--net", "sleep", "600")
 		one.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 		if err := one.Start(); err != nil {
@@ -73,20 +71,34 @@ func TestCable(t *testing.T) {
 		wstest.Do(t, "ip", "link", "set", cable, "up")
 		wstest.Do(t, "nsenter", "--target", pid, "--net", "ip", "addr", "add", address(i, 2)+"/24", "dev", "eth0")
 		wstest.Do(t, "nsenter", "--target", pid, "--net", "ip", "link", "set", "eth0", "up")
-		away = append(away, one)
+		out = append(out, network{pid, cable, address(i, 1)})
 	}
-	r := startBrokerAt(t, "0.0.0.0", address(0, 1), address(1, 1), address(2, 1))
+	return out
+}
+
+// TestCable: three workstations in networks of their own; the cable of one is slow, and is cut
+// in the middle of a bundle. The others have it meanwhile, and that one once the cable is
+// whole again; half a bundle is never taken.
+func TestCable(t *testing.T) {
+	for _, program := range []string{"ip", "tc"} {
+		wstest.Need(t, program, "iproute2")
+	}
+	if !wstest.Alone(t, syscall.CLONE_NEWNET|syscall.CLONE_NEWNS) {
+		return
+	}
+	names := []string{"press-room", "front-desk", "studio-laptop"}
+	away := networks(t, len(names))
+	r := startBrokerAt(t, "0.0.0.0", away[0].here, away[1].here, away[2].here)
 	hosts := map[string]*cabled{}
 	for i, name := range names {
-		pid := strconv.Itoa(away[i].Process.Pid)
 		b := r.reached(name)
-		b.URL = fmt.Sprintf("mqtts://%s:%d", address(i, 1), r.port)
+		b.URL = fmt.Sprintf("mqtts://%s:%d", away[i].here, r.port)
 		hosts[name] = &cabled{runFrom(t, b, name, &fakeKeeper{}, &memory{}, func(argument string, files []*os.File) (*os.Process, error) {
-			cmd := exec.Command("nsenter", "--target", pid, "--net", os.Args[0], argument)
+			cmd := exec.Command("nsenter", "--target", away[i].pid, "--net", os.Args[0], argument)
 			cmd.ExtraFiles = files
 			err := cmd.Start()
 			return cmd.Process, err
-		}), "cable" + strconv.Itoa(i)}
+		}), away[i].cable}
 	}
 	ctx, enough := context.WithTimeout(t.Context(), 20*time.Second)
 	defer enough()
