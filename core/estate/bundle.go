@@ -221,10 +221,19 @@ func (m *Manifest) valid() error {
 	return m.Plan.valid()
 }
 
-// decode reads JSON that must be all there is, and have no key that is not known.
-func decode(data []byte, into any) error {
+// decode reads JSON that a workstation is to do something about: it must be all there is, and
+// have no key that is not known, as that could say on which condition.
+func decode(data []byte, into any) error { return decodeJSON(data, into, true) }
+
+// decodeTold reads JSON in which a workstation tells something. What a later version tells
+// besides is left out.
+func decodeTold(data []byte, into any) error { return decodeJSON(data, into, false) }
+
+func decodeJSON(data []byte, into any, strict bool) error {
 	d := json.NewDecoder(bytes.NewReader(data))
-	d.DisallowUnknownFields()
+	if strict {
+		d.DisallowUnknownFields()
+	}
 	if err := d.Decode(into); err != nil {
 		return err
 	}

@@ -326,6 +326,54 @@ func TestDecodeReport(t *testing.T) {
 	}
 }
 
+// TestVersions: what a workstation with a later version tells besides is left out; what it is to
+// do, and does not know, is refused.
+func TestVersions(t *testing.T) {
+	const later = `,"later":1}`
+	with := func(what any) []byte {
+		t.Helper()
+		data, err := json.Marshal(what)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return append(bytes.TrimSuffix(data, []byte("}")), later...)
+	}
+	_, reply, err := NewReply()
+	if err != nil {
+		t.Fatal(err)
+	}
+	request := &Request{Shop: "larkspur", Host: "press-room", ID: strings.Repeat("A", idSize), Desk: strings.Repeat("B", idSize), Reply: reply, Made: made, Expires: made.Add(time.Minute), Do: AskWhy, Of: "vault-copy"}
+	for name, tt := range map[string]struct {
+		read func() error
+		good bool
+	}{
+		"a report": {func() error {
+			_, err := DecodeReport(with(&Report{Shop: "larkspur", Host: "press-room", Number: 1}), "larkspur", "press-room")
+			return err
+		}, true},
+		"a forecast": {func() error {
+			_, err := DecodeForecast(with(&Forecast{Shop: "larkspur", Host: "press-room", Number: 1}), "larkspur", "press-room")
+			return err
+		}, true},
+		"a release": {func() error {
+			_, err := DecodeRelease(with(&Release{Shop: "larkspur", Number: 1, Order: 1}))
+			return err
+		}, false},
+		"a request": {func() error { _, err := DecodeRequest(with(request)); return err }, false},
+	} {
+		if err := tt.read(); (err == nil) != tt.good {
+			t.Errorf("%s with more in it: %v", name, err)
+		}
+	}
+	data, err := json.Marshal(request)
+	if err == nil {
+		_, err = DecodeRequest(data)
+	}
+	if err != nil {
+		t.Errorf("the request as it is: %v", err)
+	}
+}
+
 func TestOpenJoining(t *testing.T) {
 	public := keyOf("press-room").Public().(ed25519.PublicKey)
 	seal := func(j Joining, key string) []byte {

@@ -54,7 +54,7 @@ func DecodeForecast(body []byte, shop, host string) (*Forecast, error) {
 	if len(body) > mostForecast {
 		return nil, damaged("it is no forecast: %d bytes", len(body))
 	}
-	if err := decode(body, &f); err != nil {
+	if err := decodeTold(body, &f); err != nil {
 		return nil, damaged("it is no forecast: %v", err)
 	}
 	if f.Shop != shop || f.Host != host {

@@ -83,7 +83,7 @@ func DecodeReport(body []byte, shop, host string) (*Report, error) {
 	if len(body) > mostReport {
 		return nil, damaged("it is no report: %d bytes", len(body))
 	}
-	if err := decode(body, &r); err != nil {
+	if err := decodeTold(body, &r); err != nil {
 		return nil, damaged("it is no report: %v", err)
 	}
 	switch {
@@ -136,7 +136,7 @@ func OpenJoining(raw []byte, shop, host string) (*Joining, ed25519.PublicKey, er
 		return nil, nil, err
 	}
 	var j Joining
-	if err := decode(body, &j); err != nil {
+	if err := decodeTold(body, &j); err != nil {
 		return nil, nil, damaged("it is no request to be let in: %v", err)
 	}
 	if j.Shop != shop || j.Host != host || j.Key != base64.StdEncoding.EncodeToString(key) || len(j.Groups) > MostGroups {

@@ -248,7 +248,7 @@ func OpenAnswer(raw []byte, r *Request, host ed25519.PublicKey, reply hpke.Priva
 		return nil, damaged("it is not the answer to this request")
 	}
 	var a Answer
-	if err := decode(body, &a); err != nil {
+	if err := decodeTold(body, &a); err != nil {
 		return nil, damaged("it is no answer: %v", err)
 	}
 	if a.Shop != r.Shop || a.Host != r.Host || a.ID != r.ID || len(a.Text) > MostText || len(a.Moments) > mostOf {
