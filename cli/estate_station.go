@@ -20,6 +20,7 @@ import (
 	"timegate/core/gate"
 	"timegate/estate"
 	"timegate/gates"
+	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation"
 	"timegate/workstation/here"
@@ -165,11 +166,26 @@ func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
 	if len(plan.Changes())+len(plan.Others()) == 0 {
 		return nil
 	}
-	if err := a.commit(plan, a.now()); err != nil {
+	// Somebody may be changing gates here just now.
+	for began := time.Now(); ; time.Sleep(between) {
+		err = a.commit(plan, a.now())
+		if _, busy := errors.AsType[*home.BusyError](err); !busy || time.Since(began) > busyPatience {
+			break
+		}
+	}
+	if err != nil {
 		return refusedBy("write", err)
 	}
 	return nil
 }
+
+// What is refused is so for good. So what may pass is tried again: with a pause, and for so
+// long, or so often.
+const (
+	between      = 200 * time.Millisecond
+	busyPatience = 10 * time.Second
+	mostLooks    = 3
+)
 
 // bundleName is how a bundle is called where a folder would be named.
 func bundleName(b *coreestate.Bundle) string {
@@ -178,7 +194,6 @@ func bundleName(b *coreestate.Bundle) string {
 
 // Confirm implements [estate.Keeper].
 func (k *estateKeeper) Confirm(ctx context.Context) error {
-	const between = 200 * time.Millisecond
 	for {
 		s, err := k.app.client.Status(ctx)
 		if err == nil {

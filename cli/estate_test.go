@@ -11,7 +11,10 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
+	"timegate/core/gate"
+	"timegate/home"
 	"timegate/workstation/wstest"
 )
 
@@ -62,8 +65,8 @@ func TestEstateCommands(t *testing.T) {
 			return true
 		}
 	}
-	const gate = "about = \"Log the press room's humidity\"\nrun = [\"{scripts}/humidity-log\", \"{host}\"]\nopens = [\"signal now\"]\n"
-	b.writes("gates/humidity-log.toml", gate)
+	const logged = "about = \"Log the press room's humidity\"\nrun = [\"{scripts}/humidity-log\", \"{host}\"]\nopens = [\"signal now\"]\n"
+	b.writes("gates/humidity-log.toml", logged)
 	b.writes("scripts/humidity-log", "#!/bin/sh\necho \"$1: 52 %\"\n")
 	publish := []string{"estate", "publish", filepath.Join(b.dir, "folder"), "--key", key, "--yes"}
 	// A day file that does not come out as it should keeps the folder from going out.
@@ -123,7 +126,7 @@ func TestEstateCommands(t *testing.T) {
 
 	// A bundle whose gate fails: the wave stops, and the rest never gets it.
 	b.writes("scripts/humidity-log", "#!/bin/sh\nexit 4\n")
-	b.writes("gates/humidity-log.toml", strings.Replace(gate, "signal now", "every 1s", 1))
+	b.writes("gates/humidity-log.toml", strings.Replace(logged, "signal now", "every 1s", 1))
 	out, status = b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
 	if status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1 workstations") {
 		t.Errorf("a wave that fails: status %d\n%s", status, out)
@@ -149,6 +152,12 @@ func TestEstateCommands(t *testing.T) {
 	if with2 != 1 {
 		t.Errorf("%d workstations have the bundle that is held", with2)
 	}
+	// Somebody is changing gates in the press room just then: it is taken when that is done.
+	unlock, err := home.At(filepath.Join(b.dir, "press-room"), gate.User).LockGates()
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.AfterFunc(2*time.Second, unlock)
 	b.must("with the content of bundle 1", "desk", "estate", "back", "--key", key, "--yes")
 	wstest.Await(t, "the content before", has(3, "taken", ""))
 	b.must("all waves have begun", "desk", "estate", "go-on", "--step", "--key", key)
@@ -172,7 +181,7 @@ func TestEstateCommands(t *testing.T) {
 	}
 
 	// A program that is not there: refused with the code, and nothing changes.
-	b.writes("gates/humidity-log.toml", strings.Replace(gate, "{scripts}/humidity-log", "/opt/larkspur/bin/not-there", 1))
+	b.writes("gates/humidity-log.toml", strings.Replace(logged, "{scripts}/humidity-log", "/opt/larkspur/bin/not-there", 1))
 	b.must("has begun", "desk", append(publish, "--waves", "rest", "--first-only")...)
 	wstest.Await(t, "that it is refused", has(8, "refused", "target-missing"))
 	b.must("/scripts/humidity-log", "press-room", "list")
@@ -269,6 +278,10 @@ func TestDemoEstate(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "larkspur")
 	out, err := exec.Command(program, "demo", "estate", "--keep", dir).CombinedOutput()
 	if err != nil {
+		for _, host := range []string{"hub", "front-desk", "press-room", "studio-laptop"} {
+			log, _ := os.ReadFile(filepath.Join(dir, host+".log"))
+			out = fmt.Appendf(out, "\n%s has logged\n%s", host, log)
+		}
 		t.Fatalf("%v\n%s", err, out)
 	}
 	text := string(out)

@@ -42,6 +42,10 @@ func (k *estateKeeper) looked(b *coreestate.Bundle) error {
 	ctx, enough := context.WithTimeout(context.Background(), patience)
 	defer enough()
 	said, err := k.tried(ctx, b, "taken.bundle", false)
+	for n := 1; err != nil && ctx.Err() == nil && n < mostLooks; n++ { // it could not be started, or was killed
+		time.Sleep(between)
+		said, err = k.tried(ctx, b, "taken.bundle", false)
+	}
 	switch {
 	case ctx.Err() != nil:
 		return refusedBy("too-long", fmt.Errorf("what the bundle would start could not be looked at within %v", patience))
