@@ -44,12 +44,26 @@ func (a *app) called(ctx context.Context, low bool, most int, args ...string) (o
 		return nil, 0, errors.Join(ctx.Err(), p.End("KILL"))
 	case x := <-done:
 		switch {
-		case x.Signal != "":
-			return nil, 0, fmt.Errorf("%s was ended by %s", strings.Join(args[:min(2, len(args))], " "), x.Signal)
+		case x.Signal != "" || x.Lost:
+			return nil, 0, fmt.Errorf("%s did not end by itself (%s)", strings.Join(args[:min(2, len(args))], " "), x.Signal)
 		case more:
 			return nil, 0, fmt.Errorf("%s printed more than %d bytes", strings.Join(args[:min(2, len(args))], " "), most)
 		}
 		return printed.Bytes(), x.Status, nil
+	}
+}
+
+// readSaid reads the JSON document that a call has printed. What it has told besides, such as a
+// warning, stands before or behind it, in lines of its own.
+func readSaid(out []byte, into any) error {
+	for rest := out; ; {
+		if len(rest) == 0 {
+			return fmt.Errorf("it has said nothing that can be read: %.300s", words.Line(string(out)))
+		}
+		if rest[0] == '{' || rest[0] == '[' {
+			return json.NewDecoder(bytes.NewReader(rest)).Decode(into)
+		}
+		_, rest, _ = bytes.Cut(rest, []byte("\n"))
 	}
 }
 
@@ -89,7 +103,7 @@ func (k *estateKeeper) Answer(ctx context.Context, r *coreestate.Request, answer
 // momentsOf takes out of what why says what is nobody's secret.
 func momentsOf(said []byte) ([]coreestate.Moment, error) {
 	var list []whyMoment
-	if err := json.Unmarshal(said, &list); err != nil {
+	if err := readSaid(said, &list); err != nil {
 		return nil, err
 	}
 	out := []coreestate.Moment{}
@@ -113,7 +127,7 @@ func momentsOf(said []byte) ([]coreestate.Moment, error) {
 // decidedNow takes the same out of what a keeper has decided when it was asked.
 func decidedNow(said []byte) ([]coreestate.Moment, error) {
 	var list []control.Decision
-	if err := json.Unmarshal(said, &list); err != nil {
+	if err := readSaid(said, &list); err != nil {
 		return nil, err
 	}
 	out := []coreestate.Moment{}

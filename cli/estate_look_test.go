@@ -149,3 +149,15 @@ func TestLately(t *testing.T) {
 		t.Errorf("what is new is not above: %+v", w.events[:2])
 	}
 }
+
+// TestReadSaid: what a call has told besides what is read does not get in the way.
+func TestReadSaid(t *testing.T) {
+	const document = "{\n  \"code\": \"vars\"\n}\n"
+	for out, good := range map[string]bool{document: true, "timegate: the disk is nearly full\n" + document: true, document + "vault-copy is left out\n": true,
+		"": false, "timegate: it cannot be\n": false, "{\n  \"code\"": false} {
+		var f coreestate.Forecast
+		if err := readSaid([]byte(out), &f); (err == nil) != good || good && f.Code != "vars" {
+			t.Errorf("%q: %+v, %v", out, f, err)
+		}
+	}
+}

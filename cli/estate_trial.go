@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -86,7 +85,7 @@ func (k *estateKeeper) tried(ctx context.Context, b *coreestate.Bundle, name str
 		return nil, fmt.Errorf("the trial ended with status %d: %.300s", status, words.Line(string(out)))
 	}
 	said := &coreestate.Forecast{}
-	if err := json.Unmarshal(out, said); err != nil {
+	if err := readSaid(out, said); err != nil {
 		return nil, err
 	}
 	return said, nil
