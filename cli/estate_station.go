@@ -167,7 +167,7 @@ func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
 		return nil
 	}
 	// Somebody may be changing gates here just now.
-	for began := time.Now(); ; time.Sleep(between) {
+	for began := time.Now(); ; time.Sleep(tryPause) {
 		err = a.commit(plan, a.now())
 		if _, busy := errors.AsType[*home.BusyError](err); !busy || time.Since(began) > busyPatience {
 			break
@@ -182,7 +182,7 @@ func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
 // What is refused is so for good. So what may pass is tried again: with a pause, and for so
 // long, or so often.
 const (
-	between      = 200 * time.Millisecond
+	tryPause     = 200 * time.Millisecond
 	busyPatience = 10 * time.Second
 	mostLooks    = 3
 )
@@ -205,7 +205,7 @@ func (k *estateKeeper) Confirm(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 			return err
-		case <-time.After(between):
+		case <-time.After(tryPause):
 		}
 	}
 }

@@ -42,7 +42,7 @@ func (k *estateKeeper) looked(b *coreestate.Bundle) error {
 	defer enough()
 	said, err := k.tried(ctx, b, "taken.bundle", false)
 	for n := 1; err != nil && ctx.Err() == nil && n < mostLooks; n++ { // it could not be started, or was killed
-		time.Sleep(between)
+		time.Sleep(tryPause)
 		said, err = k.tried(ctx, b, "taken.bundle", false)
 	}
 	switch {

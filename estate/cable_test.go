@@ -76,6 +76,19 @@ func networks(t *testing.T, n int) (out []network) {
 	return out
 }
 
+// openDesk opens maren's desk until the test ends.
+func openDesk(t *testing.T, r *realBroker) *Desk {
+	t.Helper()
+	ctx, enough := context.WithTimeout(t.Context(), 20*time.Second)
+	defer enough()
+	d, err := Open(ctx, r.reached("maren"), []ed25519.PublicKey{publicOf("maren")}, 1, &Known{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(d.Close)
+	return d
+}
+
 // TestCable: three workstations in networks of their own; the cable of one is slow, and is cut
 // in the middle of a bundle. The others have it meanwhile, and that one once the cable is
 // whole again; half a bundle is never taken.
@@ -100,13 +113,7 @@ func TestCable(t *testing.T) {
 			return cmd.Process, err
 		}), away[i].cable}
 	}
-	ctx, enough := context.WithTimeout(t.Context(), 20*time.Second)
-	defer enough()
-	d, err := Open(ctx, r.reached("maren"), []ed25519.PublicKey{publicOf("maren")}, 1, &Known{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
+	d := openDesk(t, r)
 	for _, name := range names {
 		wstest.Await(t, name+" to be let in", func() bool { _, err := d.Accept(name); return err == nil })
 	}

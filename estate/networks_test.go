@@ -3,7 +3,6 @@
 package estate
 
 import (
-	"context"
 	"crypto/ed25519"
 	"errors"
 	"fmt"
@@ -68,13 +67,7 @@ func TestKeepersInNetworks(t *testing.T) {
 		}
 		t.Cleanup(func() { keeper.Process.Signal(syscall.SIGTERM); keeper.Wait() })
 	}
-	ctx, enough := context.WithTimeout(t.Context(), 20*time.Second)
-	defer enough()
-	d, err := Open(ctx, r.reached("maren"), []ed25519.PublicKey{publicOf("maren")}, 1, &Known{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
+	d := openDesk(t, r)
 	for _, name := range names {
 		wstest.Await(t, name+" to be let in", func() bool { _, err := d.Accept(name); return err == nil })
 	}
