@@ -21,6 +21,7 @@ import (
 	"testing"
 	"time"
 
+	"timegate/core/coretest"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
@@ -37,12 +38,13 @@ func TestMain(m *testing.M) {
 		beHostile(&hostiles[which])
 		os.Exit(0)
 	}
-	os.Exit(m.Run())
+	os.Exit(coretest.Main(m))
 }
 
 // TestHeld: whatever is printed, told and let go in whatever pieces, a keeper
 // comes to have the first and the last half, and knows how much is missing.
 func TestHeld(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(3, 4))
 	for round := range 2000 {
 		const half = 50
@@ -122,6 +124,7 @@ func next[B engine.Body](t *testing.T, events chan Event) B {
 // TestAgent: what is prepared starts when that is said, and is told of; an agent
 // that is killed is renewed and finds what it had started.
 func TestAgent(t *testing.T) {
+	t.Parallel()
 	c, events := crew(t)
 	a := c.Of("")
 	program := wstest.Script(t, `echo "$TIMEGATE_RUN"; exec sleep 600`)
@@ -166,6 +169,7 @@ func TestAgent(t *testing.T) {
 // TestLeaves: an agent that nobody needs any more ends by itself, when nothing of
 // its account runs.
 func TestLeaves(t *testing.T) {
+	t.Parallel()
 	c, events := crew(t)
 	stop := t.TempDir() + "/stop"
 	a := c.Of("")
@@ -191,6 +195,7 @@ func TestLeaves(t *testing.T) {
 // TestHandOver: an agent whose keeper goes tells the next one of all that went on
 // meanwhile.
 func TestHandOver(t *testing.T) {
+	t.Parallel()
 	c, events := crew(t)
 	stop := t.TempDir() + "/stop"
 	a := c.Of("")
@@ -268,6 +273,7 @@ var hostiles = []hostile{
 // TestHostileAgents: an agent that says what it likes concerns nobody but its own
 // account's runs and watches, and nothing that it says does more than text.
 func TestHostileAgents(t *testing.T) {
+	t.Parallel()
 	for i, tt := range hostiles {
 		t.Run(tt.name, func(t *testing.T) {
 			c, events := crew(t)
@@ -368,6 +374,7 @@ func beHostile(h *hostile) {
 // TestAgentDoesNotWait: a keeper that reads nothing does not hold up an agent's
 // programs, and what they print is bounded.
 func TestAgentDoesNotWait(t *testing.T) {
+	t.Parallel()
 	c, events := crew(t)
 	a := c.Of("")
 	if _, err := a.Read(context.Background(), "/etc/hostname", 100); err != nil {

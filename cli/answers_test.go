@@ -12,6 +12,7 @@ import (
 // TestFormChanges: what a form did not ask about stays: the names of openings, those
 // that are off, further openings and further paths.
 func TestFormChanges(t *testing.T) {
+	t.Parallel()
 	zone, err := zones.Find("Europe/London")
 	if err != nil {
 		t.Fatal(err)

@@ -22,6 +22,7 @@ const waitingGate = "about = \"Send proofs\"\nrun = [\"/bin/true\"]\nopens = [\"
 
 // TestCompletion asks for what can stand for the last word, as the shells do.
 func TestCompletion(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "label-sheet", longGate, "proof-inbox", waitingGate, "broken", "run = 5")
 	for _, tt := range []struct{ typed, want string }{
 		{"sh", "show\tone gate"},
@@ -83,6 +84,7 @@ func TestCompletion(t *testing.T) {
 
 // TestShells types a line into real shells, with the key that completes.
 func TestShells(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "label-sheet", longGate, "proof-inbox", waitingGate)
 	for _, tt := range []struct {
 		shell string

@@ -19,6 +19,7 @@ import (
 // is, with options that it has, and every piece of TOML is a gate, settings or the values of
 // a folder.
 func TestDocumentedCalls(t *testing.T) {
+	t.Parallel()
 	zone, err := zones.Find("Europe/London")
 	if err != nil {
 		t.Fatal(err)

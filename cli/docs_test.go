@@ -48,6 +48,7 @@ type docPage struct {
 // TestPages runs the commands that the README and the wishes show, in their order,
 // and compares what they print. -update writes it anew.
 func TestPages(t *testing.T) {
+	t.Parallel()
 	for _, file := range []string{"../README.md", "../docs/wishes.md"} {
 		t.Run(filepath.Base(file), func(t *testing.T) {
 			t.Parallel()

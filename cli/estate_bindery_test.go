@@ -3,10 +3,12 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -36,6 +38,69 @@ type bindery struct {
 	t   *testing.T
 	dir string
 	url string
+	key string // the file of the key that signs
+}
+
+// logged is a gate of the folder, which logs once a signal comes.
+const logged = "about = \"Log the press room's humidity\"\nrun = [\"{scripts}/humidity-log\", \"{host}\"]\nopens = [\"signal now\"]\n"
+
+// openBindery lets two workstations join, which have gates of their own, and fills the folder.
+func openBindery(t *testing.T) *bindery {
+	t.Helper()
+	dir := t.TempDir()
+	b := &bindery{t, dir, startOpenBroker(t), filepath.Join(dir, "larkspur.key")}
+	b.must("", "desk", "sign", "--new-key", b.key)
+	b.must("", "desk", "estate", "join", b.url, "--shop", "larkspur", "--trust", b.key+".pub", "--desk")
+	b.must("none was published", "desk", "estate", "status")
+	b.must("written", "press-room", "add", "old-one", "--open", "signal old", "--yes", "--", "/bin/false")
+	broken := filepath.Join(b.dir, "press-room/gates/of-ines.toml") // no bundle's fault
+	if err := os.WriteFile(broken, []byte("run = \n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, host := range []string{"front-desk", "press-room"} {
+		shown := b.must(host, host, "estate", "join", b.url, "--shop", "larkspur", "--trust", b.key+".pub", "--group", "printing")
+		b.keep(host)
+		finger := regexp.MustCompile(`[0-9a-f]{4}(-[0-9a-f]{4}){9}`).FindString(shown)
+		wstest.Await(t, host+" to ask", func() bool {
+			out, _ := b.call("desk", "estate", "show", host)
+			return finger != "" && strings.Contains(out, finger)
+		})
+		b.must(finger, "desk", "estate", "accept", host, "--yes")
+	}
+	b.writes("gates/humidity-log.toml", logged)
+	b.writes("scripts/humidity-log", "#!/bin/sh\necho \"$1: 52 %\"\n")
+	return b
+}
+
+// list returns what the desk's list tells.
+func (b *bindery) list() []listedHost {
+	b.t.Helper()
+	var rows []listedHost
+	if err := json.Unmarshal([]byte(b.must("", "desk", "--json", "estate", "list")), &rows); err != nil {
+		b.t.Fatal(err)
+	}
+	return rows
+}
+
+// has tells whether all workstations have told this of a bundle.
+func (b *bindery) has(number int, state, code string) func() bool {
+	return func() bool {
+		return !slices.ContainsFunc(b.list(), func(h listedHost) bool {
+			return h.State != "on" || h.Report == nil || h.Report.Bundle.Number != number || h.Report.Bundle.State != state || h.Report.Bundle.Code != code
+		})
+	}
+}
+
+// publish returns the command that publishes the folder.
+func (b *bindery) publish(options ...string) []string {
+	return append([]string{"estate", "publish", filepath.Join(b.dir, "folder"), "--key", b.key, "--yes"}, options...)
+}
+
+// first publishes the first bundle, which all take.
+func (b *bindery) first() {
+	b.t.Helper()
+	b.must("all waves have begun", "desk", b.publish("--waves", "1,rest", "--after", "1s")...)
+	wstest.Await(b.t, "the first bundle", b.has(1, "taken", ""))
 }
 
 // call calls the program on a workstation, which has a name of its own.

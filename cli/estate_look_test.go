@@ -15,6 +15,7 @@ import (
 
 // TestEstateHealth: what is wrong with an estate is said, and what will be.
 func TestEstateHealth(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
 	bundle := func(days int) *coreestate.Bundle {
 		return &coreestate.Bundle{Manifest: coreestate.Manifest{Number: 7, Expires: now.AddDate(0, 0, days), Plan: coreestate.Plan{Waves: []coreestate.Wave{{Rest: true}}}}}
@@ -47,6 +48,7 @@ func TestEstateHealth(t *testing.T) {
 
 // TestHostEvents: what is new is told once, the oldest first.
 func TestHostEvents(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
 	host := func(name string, in, on bool, r *coreestate.Report) estate.Host {
 		h := estate.Host{In: in}
@@ -86,6 +88,7 @@ func TestHostEvents(t *testing.T) {
 // TestFailuresOf: failures of all workstations are told together, the newest first, by time
 // and by word.
 func TestFailuresOf(t *testing.T) {
+	t.Parallel()
 	at := func(minute int) time.Time { return time.Date(2026, 11, 30, 9, minute, 0, 0, time.UTC) }
 	host := func(name, group string, minutes ...int) estate.Host {
 		h := estate.Host{Groups: []string{group}}
@@ -129,6 +132,7 @@ func TestFailuresOf(t *testing.T) {
 
 // TestLately: of very much that has failed, the view begins with the latest, the newest above.
 func TestLately(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
 	var hosts []estate.Host
 	for i := range 30 {
@@ -152,6 +156,7 @@ func TestLately(t *testing.T) {
 
 // TestReadSaid: what a call has told besides what is read does not get in the way.
 func TestReadSaid(t *testing.T) {
+	t.Parallel()
 	const document = "{\n  \"code\": \"vars\"\n}\n"
 	for out, good := range map[string]bool{document: true, "timegate: the disk is nearly full\n" + document: true, document + "vault-copy is left out\n": true,
 		"": false, "timegate: it cannot be\n": false, "{\n  \"code\"": false} {

@@ -3,12 +3,10 @@
 package cli_test
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -18,82 +16,33 @@ import (
 	"timegate/workstation/wstest"
 )
 
-// TestEstateCommands: workstations join, are let in, and get a bundle; one that fails is
-// held, and taken back; one that cannot be on a workstation is refused there, and what was
-// there stays.
+// TestEstateCommands: workstations join, are let in, and get a bundle; they answer what they
+// are asked as far as they permit it, and say beforehand what a bundle would change.
 func TestEstateCommands(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes a minute")
 	}
 	t.Parallel()
-	b := &bindery{t, t.TempDir(), startOpenBroker(t)}
-	key := filepath.Join(b.dir, "larkspur.key")
-	b.must("", "desk", "sign", "--new-key", key)
-	b.must("", "desk", "estate", "join", b.url, "--shop", "larkspur", "--trust", key+".pub", "--desk")
-	b.must("none was published", "desk", "estate", "status")
-	hosts := []string{"front-desk", "press-room"}
-	b.must("written", "press-room", "add", "old-one", "--open", "signal old", "--yes", "--", "/bin/false")
-	broken := filepath.Join(b.dir, "press-room/gates/of-ines.toml") // no bundle's fault
-	if err := os.WriteFile(broken, []byte("run = \n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	for _, host := range hosts {
-		shown := b.must(host, host, "estate", "join", b.url, "--shop", "larkspur", "--trust", key+".pub", "--group", "printing")
-		b.keep(host)
-		finger := regexp.MustCompile(`[0-9a-f]{4}(-[0-9a-f]{4}){9}`).FindString(shown)
-		wstest.Await(t, host+" to ask", func() bool {
-			out, _ := b.call("desk", "estate", "show", host)
-			return finger != "" && strings.Contains(out, finger)
-		})
-		b.must(finger, "desk", "estate", "accept", host, "--yes")
-	}
-	list := func() []listedHost {
-		t.Helper()
-		var rows []listedHost
-		if err := json.Unmarshal([]byte(b.must("", "desk", "--json", "estate", "list")), &rows); err != nil {
-			t.Fatal(err)
-		}
-		return rows
-	}
-	has := func(number int, state, code string) func() bool {
-		return func() bool {
-			for _, h := range list() {
-				if h.State != "on" || h.Report == nil || h.Report.Bundle.Number != number || h.Report.Bundle.State != state || h.Report.Bundle.Code != code {
-					return false
-				}
-			}
-			return true
-		}
-	}
-	const logged = "about = \"Log the press room's humidity\"\nrun = [\"{scripts}/humidity-log\", \"{host}\"]\nopens = [\"signal now\"]\n"
-	b.writes("gates/humidity-log.toml", logged)
-	b.writes("scripts/humidity-log", "#!/bin/sh\necho \"$1: 52 %\"\n")
-	publish := []string{"estate", "publish", filepath.Join(b.dir, "folder"), "--key", key, "--yes"}
+	b := openBindery(t)
 	// A day file that does not come out as it should keeps the folder from going out.
 	b.writes("days/monday.toml", "from = \"2026-11-30 08:00\"\nto = \"2026-11-30 12:00\"\nexpect = [\"humidity-log opens at 09:00\"]\n")
-	if out, status := b.call("desk", append(publish, "--waves", "rest")...); status != 3 || !strings.Contains(out, "nothing was published") {
+	if out, status := b.call("desk", b.publish("--waves", "rest")...); status != 3 || !strings.Contains(out, "nothing was published") {
 		t.Errorf("a day that fails: status %d\n%s", status, out)
 	}
 	b.writes("days/monday.toml", "from = \"2026-11-30 08:00\"\nto = \"2026-11-30 12:00\"\nexpect = [\"never more than 2 at once\"]\n")
 	b.must("none was published", "desk", "estate", "status")
-	b.must("all waves have begun", "desk", append(publish, "--waves", "1,rest", "--after", "1s")...)
-	wstest.Await(t, "the first bundle", has(1, "taken", ""))
+	b.first()
 	b.must("started", "press-room", "send", "now")
 	wstest.Await(t, "its run", func() bool {
 		out, _ := b.call("press-room", "output", "humidity-log")
 		return strings.Contains(out, "press-room: 52 %")
 	})
 	b.must("humidity-log", "front-desk", "list")
-
-	// What failed before, and does so again, stops no wave.
-	for range 2 {
-		b.call("press-room", "send", "old")
-	}
-	b.must("failed", "press-room", "history", "old-one")
-	b.asksForThings(key)
+	b.call("press-room", "send", "old")
+	b.asksForThings(b.key)
 
 	// Before the next one, the workstations say what it would change: nothing else changes.
-	forecast := []string{"estate", "forecast", filepath.Join(b.dir, "folder"), "--key", key}
+	forecast := []string{"estate", "forecast", filepath.Join(b.dir, "folder"), "--key", b.key}
 	b.writes("gates/glue-warm.toml", "run = [\"{scripts}/humidity-log\"]\nopens = [\"every 1s\"]\n[needs]\npaths = [\"/media/vault-of-the-bindery\"]\n")
 	// Each workstation plays the folder's days, too; one that is for another it leaves to that one.
 	for _, host := range []string{"front-desk", "studio-laptop"} {
@@ -123,79 +72,6 @@ func TestEstateCommands(t *testing.T) {
 	if err := os.Remove(filepath.Join(b.dir, "folder/gates/glue-warm.toml")); err != nil {
 		t.Fatal(err)
 	}
-
-	// A bundle whose gate fails: the wave stops, and the rest never gets it.
-	b.writes("scripts/humidity-log", "#!/bin/sh\nexit 4\n")
-	b.writes("gates/humidity-log.toml", strings.Replace(logged, "signal now", "every 1s", 1))
-	out, status = b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
-	if status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1 workstations") {
-		t.Errorf("a wave that fails: status %d\n%s", status, out)
-	}
-	b.must("held", "desk", "estate", "status")
-	if out, status := b.call("desk", "estate", "go-on", "--step", "--key", key); status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1") {
-		t.Errorf("a step of a bundle that is held: status %d\n%s", status, out)
-	}
-	b.must("is held: failed on 1 of 1", "desk", "estate", "doctor")
-	b.must("exit status 4", "desk", "estate", "history", "humidity-log", "--since", "today")
-	if out := b.must("", "desk", "--json", "estate", "history", "nowhere"); strings.TrimSpace(out) != "[]" {
-		t.Errorf("the history of no workstation is %s", out)
-	}
-	with2 := 0
-	for _, h := range list() {
-		if h.Report.Bundle.Number == 2 {
-			with2++
-			if h.Report.Failed == 0 {
-				t.Errorf("no run has failed: %+v", h.Report)
-			}
-		}
-	}
-	if with2 != 1 {
-		t.Errorf("%d workstations have the bundle that is held", with2)
-	}
-	// Somebody is changing gates in the press room just then: it is taken when that is done.
-	unlock, err := home.At(filepath.Join(b.dir, "press-room"), gate.User).LockGates()
-	if err != nil {
-		t.Fatal(err)
-	}
-	time.AfterFunc(2*time.Second, unlock)
-	b.must("with the content of bundle 1", "desk", "estate", "back", "--key", key, "--yes")
-	wstest.Await(t, "the content before", has(3, "taken", ""))
-	b.must("all waves have begun", "desk", "estate", "go-on", "--step", "--key", key)
-	b.must("signal now", "press-room", "show", "humidity-log")
-	b.must("signal now", "front-desk", "show", "humidity-log")
-	b.watches("press-room")
-
-	// A new gate that fails stops a wave, and does so again where it is published once more: what
-	// came of its name before is not its past.
-	b.writes("gates/glue-warm.toml", "run = [\"/bin/false\"]\nopens = [\"every 1s\"]\n")
-	for number := 4; number <= 6; number += 2 {
-		out, status = b.call("desk", append(publish, "--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
-		if status != 1 || !strings.Contains(out, fmt.Sprintf("bundle %d is held: failed on 1 of 1 workstations", number)) {
-			t.Errorf("a new gate that fails: status %d\n%s", status, out)
-		}
-		b.must("with the content of bundle", "desk", "estate", "back", "--key", key, "--yes")
-		wstest.Await(t, "the content before", has(number+1, "taken", ""))
-	}
-	if err := os.Remove(filepath.Join(b.dir, "folder/gates/glue-warm.toml")); err != nil {
-		t.Fatal(err)
-	}
-
-	// A program that is not there: refused with the code, and nothing changes.
-	b.writes("gates/humidity-log.toml", strings.Replace(logged, "{scripts}/humidity-log", "/opt/larkspur/bin/not-there", 1))
-	b.must("has begun", "desk", append(publish, "--waves", "rest", "--first-only")...)
-	wstest.Await(t, "that it is refused", has(8, "refused", "target-missing"))
-	b.must("/scripts/humidity-log", "press-room", "list")
-	if told := b.must(`"code": "target-missing"`, "press-room", "estate", "privacy"); strings.Contains(told, "/opt/larkspur") || strings.Contains(told, b.dir) {
-		t.Errorf("paths are told: %s", told)
-	}
-	if out, status := b.call("press-room", "estate", "doctor"); status != 3 || !strings.Contains(out, "8 was refused (target-missing)") {
-		t.Errorf("doctor: status %d\n%s", status, out)
-	}
-	b.must("has begun anew", "press-room", "estate", "leave", "--yes")
-	b.must("humidity-log", "press-room", "list")
-	if out, status := b.call("press-room", "estate", "privacy"); status != 2 || !strings.Contains(out, "belongs to no estate") {
-		t.Errorf("after leaving: status %d, %s", status, out)
-	}
 	for args, want := range map[string]string{
 		"estate join mqtt://broker.larkspur.example --shop larkspur --trust KEY.pub":       "not encrypted",
 		"estate join URL --shop Larkspur --trust KEY.pub":                                  "no name of a shop",
@@ -215,10 +91,112 @@ func TestEstateCommands(t *testing.T) {
 		"estate list --only odd":                                                           "write one of",
 		"estate show":                                                                      "the name of the workstation is missing",
 	} {
-		args = strings.NewReplacer("KEY", key, "URL", b.url).Replace(args)
+		args = strings.NewReplacer("KEY", b.key, "URL", b.url).Replace(args)
 		if out, status := b.call("studio-laptop", strings.Fields(args)...); status != 2 || !strings.Contains(out, want) {
 			t.Errorf("%s: status %d, want 2 and %q:\n%s", args, status, want, out)
 		}
+	}
+}
+
+// TestEstateWaves: a bundle that fails is held, and taken back; what failed before stops nothing.
+func TestEstateWaves(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	t.Parallel()
+	b := openBindery(t)
+	b.first()
+	// What failed before, and does so again, stops no wave.
+	for range 2 {
+		b.call("press-room", "send", "old")
+	}
+	b.must("failed", "press-room", "history", "old-one")
+	// A bundle whose gate fails: the wave stops, and the rest never gets it.
+	b.writes("scripts/humidity-log", "#!/bin/sh\nexit 4\n")
+	b.writes("gates/humidity-log.toml", strings.Replace(logged, "signal now", "every 1s", 1))
+	out, status := b.call("desk", b.publish("--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
+	if status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1 workstations") {
+		t.Errorf("a wave that fails: status %d\n%s", status, out)
+	}
+	b.must("held", "desk", "estate", "status")
+	if out, status := b.call("desk", "estate", "go-on", "--step", "--key", b.key); status != 1 || !strings.Contains(out, "bundle 2 is held: failed on 1 of 1") {
+		t.Errorf("a step of a bundle that is held: status %d\n%s", status, out)
+	}
+	b.must("is held: failed on 1 of 1", "desk", "estate", "doctor")
+	b.must("exit status 4", "desk", "estate", "history", "humidity-log", "--since", "today")
+	if out := b.must("", "desk", "--json", "estate", "history", "nowhere"); strings.TrimSpace(out) != "[]" {
+		t.Errorf("the history of no workstation is %s", out)
+	}
+	with2 := 0
+	for _, h := range b.list() {
+		if h.Report.Bundle.Number == 2 {
+			with2++
+			if h.Report.Failed == 0 {
+				t.Errorf("no run has failed: %+v", h.Report)
+			}
+		}
+	}
+	if with2 != 1 {
+		t.Errorf("%d workstations have the bundle that is held", with2)
+	}
+	// Somebody is changing gates in the press room just then: it is taken when that is done.
+	unlock, err := home.At(filepath.Join(b.dir, "press-room"), gate.User).LockGates()
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.AfterFunc(2*time.Second, unlock)
+	b.must("with the content of bundle 1", "desk", "estate", "back", "--key", b.key, "--yes")
+	wstest.Await(t, "the content before", b.has(3, "taken", ""))
+	b.must("all waves have begun", "desk", "estate", "go-on", "--step", "--key", b.key)
+	b.must("signal now", "press-room", "show", "humidity-log")
+	b.must("signal now", "front-desk", "show", "humidity-log")
+	b.watches("press-room")
+}
+
+// TestEstateNewGate: a new gate that fails stops a wave, and does so again where it is published
+// once more: what came of its name before is not its past.
+func TestEstateNewGate(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	t.Parallel()
+	b := openBindery(t)
+	b.first()
+	b.writes("gates/glue-warm.toml", "run = [\"/bin/false\"]\nopens = [\"every 1s\"]\n")
+	for number := 2; number <= 4; number += 2 {
+		out, status := b.call("desk", b.publish("--waves", "1,rest", "--after", "1h", "--stop-if", "failed > 0")...)
+		if status != 1 || !strings.Contains(out, fmt.Sprintf("bundle %d is held: failed on 1 of 1 workstations", number)) {
+			t.Errorf("a new gate that fails: status %d\n%s", status, out)
+		}
+		b.must("with the content of bundle", "desk", "estate", "back", "--key", b.key, "--yes")
+		wstest.Await(t, "the content before", b.has(number+1, "taken", ""))
+	}
+}
+
+// TestEstateRefused: a bundle that cannot be on a workstation is refused there, what was there
+// stays, and it stays also where the workstation leaves.
+func TestEstateRefused(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	t.Parallel()
+	b := openBindery(t)
+	b.first()
+	// A program that is not there: refused with the code, and nothing changes.
+	b.writes("gates/humidity-log.toml", strings.Replace(logged, "{scripts}/humidity-log", "/opt/larkspur/bin/not-there", 1))
+	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
+	wstest.Await(t, "that it is refused", b.has(2, "refused", "target-missing"))
+	b.must("/scripts/humidity-log", "press-room", "list")
+	if told := b.must(`"code": "target-missing"`, "press-room", "estate", "privacy"); strings.Contains(told, "/opt/larkspur") || strings.Contains(told, b.dir) {
+		t.Errorf("paths are told: %s", told)
+	}
+	if out, status := b.call("press-room", "estate", "doctor"); status != 3 || !strings.Contains(out, "2 was refused (target-missing)") {
+		t.Errorf("doctor: status %d\n%s", status, out)
+	}
+	b.must("has begun anew", "press-room", "estate", "leave", "--yes")
+	b.must("humidity-log", "press-room", "list")
+	if out, status := b.call("press-room", "estate", "privacy"); status != 2 || !strings.Contains(out, "belongs to no estate") {
+		t.Errorf("after leaving: status %d, %s", status, out)
 	}
 }
 
@@ -226,7 +204,7 @@ func TestEstateCommands(t *testing.T) {
 // to the other in a file, and is published when both have signed it.
 func TestTwoSigners(t *testing.T) {
 	t.Parallel()
-	b := &bindery{t, t.TempDir(), startOpenBroker(t)}
+	b := &bindery{t: t, dir: t.TempDir(), url: startOpenBroker(t)}
 	at := func(name string) string { return filepath.Join(b.dir, name) }
 	for _, name := range []string{"maren.key", "ines.key", "stranger.key"} {
 		b.must("", "desk", "sign", "--new-key", at(name))

@@ -19,6 +19,7 @@ import (
 // TestServeFigures asks for figures over a port and over a socket, as a collector does; when
 // it ends, nothing is left of them.
 func TestServeFigures(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "label-sheet", longGate)
 	socket := filepath.Join(t.TempDir(), "figures.sock")
 	for _, address := range []string{"127.0.0.1:0", "unix:" + socket} {

@@ -15,6 +15,7 @@ import (
 // TestInstalledFiles lets those programs judge the installed files that know
 // their formats.
 func TestInstalledFiles(t *testing.T) {
+	t.Parallel()
 	analyze, validate := wstest.Need(t, "systemd-analyze", "systemd"), wstest.Need(t, "desktop-file-validate", "desktop-file-utils")
 	// A path that must be quoted.
 	dir := filepath.Join(t.TempDir(), "time gate 100% $HOME")

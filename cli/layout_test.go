@@ -21,6 +21,7 @@ func screenOf(width int) (*screen, *bytes.Buffer) {
 // TestTableLayout: a table keeps to the width; its last column goes on below itself,
 // broken between words; names and dates are cut last.
 func TestTableLayout(t *testing.T) {
+	t.Parallel()
 	headers := []string{"GATE", "DUE", "COMMAND"}
 	rows := func() [][]string {
 		return [][]string{
@@ -59,6 +60,7 @@ func TestTableLayout(t *testing.T) {
 // TestWrap: text is broken between words, an option never behind its dashes, and a
 // word only where it has no room in a line of its own.
 func TestWrap(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct {
 		text  string
 		width int
@@ -77,6 +79,7 @@ func TestWrap(t *testing.T) {
 
 // TestBriefCommand: a folder is shortened, the program's name never is.
 func TestBriefCommand(t *testing.T) {
+	t.Parallel()
 	s, _ := screenOf(80)
 	a := &app{out: s}
 	for _, tt := range []struct {
@@ -97,6 +100,7 @@ func TestBriefCommand(t *testing.T) {
 // TestManualPages: what roff takes for a request or an escape is written out, and every
 // command and topic has a page.
 func TestManualPages(t *testing.T) {
+	t.Parallel()
 	for line, want := range map[string]string{".plan.json is": `\&.plan.json is`, `a\b`: `a\eb`, "--json": `\-\-json`, "'quoted'": `\&'quoted'`} {
 		if got := roff(line); got != want {
 			t.Errorf("roff(%q) = %q, want %q", line, got, want)

@@ -9,6 +9,7 @@ import (
 
 // TestMeasure takes readings, and says what cannot be read.
 func TestMeasure(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, name := range []string{"a", "b/c", "b/d"} {
 		path := filepath.Join(dir, name)

@@ -16,6 +16,7 @@ import (
 // TestServiceManager: a keeper says when it answers, and then that it goes on;
 // one that is stopped says nothing.
 func TestServiceManager(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	socket := filepath.Join(dir, "notify")
 	l, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: socket, Net: "unixgram"})

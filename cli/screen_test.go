@@ -12,6 +12,7 @@ import (
 // TestScreenShowsTextOnly: what others have written does nothing to a terminal,
 // and our own colours stay.
 func TestScreenShowsTextOnly(t *testing.T) {
+	t.Parallel()
 	var out bytes.Buffer
 	s := &screen{Writer: &colorprofile.Writer{Forward: &out, Profile: colorprofile.ANSI}, width: 80, terminal: true}
 	hostile := "proof\x1b[31m\x1b[2J\x1b]52;c;cm0gLXJm\x07\u202e\nFAKE  ok"

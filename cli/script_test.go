@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	_ "timegate/cli" // so that no cached result outlives a change of the program
+	"timegate/core/coretest"
 )
 
 var update = flag.Bool("update", false, "rewrite the expected output in testdata")
@@ -43,7 +44,7 @@ func TestMain(m *testing.M) {
 			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 			return 1
 		}
-		return m.Run()
+		return coretest.Main(m)
 	}())
 }
 
@@ -78,6 +79,7 @@ var masks = []mask{
 // the exit status behind "? " where it is not 0. $WORK is the folder in which
 // they run; "mask" in the first line lets times and the like pass.
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("testdata/script/*.txt")
 	if err != nil || len(files) == 0 {
 		t.Fatal("no scripts", err)
@@ -169,6 +171,7 @@ func difference(want, got string) string {
 // TestHelp keeps the help of every command: what is promised there is the
 // public surface.
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	commands := []string{""}
 	root := output(t, "help")

@@ -24,6 +24,7 @@ import (
 // TestStartupCost tells what a logon cost, from what a keeper has recorded, with advice
 // whose command makes it come later, and draws it.
 func TestStartupCost(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	h := home.At(dir, gate.User)
 	timegate := func(args ...string) string {
@@ -87,6 +88,7 @@ func TestStartupCost(t *testing.T) {
 // TestReadyDays: each ready day is played, its events and what they mean are told, and the
 // report of a folder of days is read by an XML parser.
 func TestReadyDays(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	run := func(args ...string) (string, int) {
 		cmd := exec.Command(program, args...)
@@ -153,6 +155,7 @@ func TestReadyDays(t *testing.T) {
 // TestUsualWeek: from what a keeper has recorded of its days comes a week that is usual, as
 // a day file that is played.
 func TestUsualWeek(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	h := home.At(dir, gate.User)
 	if err := h.Prepare(); err != nil {

@@ -81,6 +81,7 @@ func homeWith(t *testing.T, files ...string) string {
 const longGate = "about = \"Répétition des étiquettes\"\nrun = [\"/opt/larkspur/bin/label-sheet\", \"--paper\", \"A4 à la française\", \"--copies\", \"12\", \"--printer\", \"press-room\"]\nopens = [\"at 08:15 on weekdays\"]\n"
 
 func TestTablesFitTheTerminal(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "label-sheet", longGate, "a-gate-with-a-rather-long-name-that-takes-much-room", longGate)
 	for _, columns := range []uint16{60, 80, 141} {
 		for _, args := range [][]string{{"list"}, {"preview"}, {"week"}} {
@@ -100,6 +101,7 @@ func TestTablesFitTheTerminal(t *testing.T) {
 }
 
 func TestColours(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "label-sheet", longGate, "broken", "run = 5")
 	for _, tt := range []struct {
 		env    []string
@@ -126,6 +128,7 @@ func TestColours(t *testing.T) {
 }
 
 func TestQuestions(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct {
 		typed string
 		done  bool
@@ -153,6 +156,7 @@ func TestQuestions(t *testing.T) {
 // TestDemo plays the demo: plain lines without a terminal, and the files stay
 // where they are wanted.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "larkspur")
 	began := time.Now()
 	out, err := exec.Command(program, "demo", "--keep", dir).CombinedOutput()
@@ -213,6 +217,7 @@ func TestDemo(t *testing.T) {
 
 // TestJSON: what other programs rely on is there, whatever else is.
 func TestJSON(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "label-sheet", longGate, "broken", "run = 5")
 	for _, tt := range []struct {
 		args []string

@@ -10,6 +10,7 @@ import (
 
 // TestTimes reads times as people give them, on a Monday at half past nine.
 func TestTimes(t *testing.T) {
+	t.Parallel()
 	zone, err := zones.Find("Europe/London")
 	if err != nil {
 		t.Fatal(err)

@@ -86,6 +86,7 @@ func keeperOf(t *testing.T, home string) (stop func()) {
 // output is followed, a keeper that goes and comes again is taken up, another size is drawn
 // anew, and the terminal is left as it was, however the view ends.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	bin := t.TempDir()
 	script := filepath.Join(bin, "cover-proof")
 	if err := os.WriteFile(script, []byte("#!/bin/sh\necho the ledger is laid out\nexec sleep 30\n"), 0o700); err != nil {
@@ -181,6 +182,7 @@ func watchSteps(t *testing.T, s *seen, terminal *os.File, home string, stop func
 
 // TestDemoWatch plays the demo's day in the live view, and quits.
 func TestDemoWatch(t *testing.T) {
+	t.Parallel()
 	master, slave := openPty(t, 120)
 	cmd := exec.Command(program, "demo", "watch")
 	cmd.Env = []string{"TERM=xterm-256color", "TZ=Europe/London", "PATH=/usr/bin:/bin", "HOME=/tmp"}

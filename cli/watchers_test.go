@@ -16,6 +16,7 @@ import (
 // TestWithoutWatchers: a keeper whose account has no watcher of files left (inotify(7)) begins,
 // opens gates, sees one that is written, and says what it lacks.
 func TestWithoutWatchers(t *testing.T) {
+	t.Parallel()
 	home := homeWith(t, "humidity-log", "run = [\"/bin/true\"]\nopens = [\"every 1s\"]\n")
 	without := func(args ...string) *exec.Cmd {
 		return exec.Command(wstest.Need(t, "unshare", "util-linux"), append([]string{"--user", "--map-root-user", "sh", "-c", "echo 0 > /proc/sys/user/max_inotify_instances && exec \"$@\"", "sh"}, args...)...)

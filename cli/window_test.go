@@ -31,6 +31,9 @@ func session(t *testing.T) {
 // its keeper is killed, and the next keeper ends it with all that belongs to
 // it; one with an ordinary window, and one that wants a terminal, are seen.
 func TestWindows(t *testing.T) {
+	if !wstest.Alone(t, 0) {
+		return
+	}
 	emulator := wstest.Need(t, "xterm", "xterm")
 	d := wstest.StartDesktop(t)
 	session(t)

@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"timegate/core/coretest"
 	"timegate/workstation/here"
 	"timegate/workstation/wstest"
 )
@@ -27,7 +28,7 @@ func TestMain(m *testing.M) {
 	if status, ok := Help(os.Args[1:]); ok { // the tests' program is the network's process, too
 		os.Exit(status)
 	}
-	os.Exit(m.Run())
+	os.Exit(coretest.Main(m))
 }
 
 // realBroker is a broker of its own, with TLS and passwords.

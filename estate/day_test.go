@@ -97,6 +97,7 @@ func (s *shelf) look(names []string) (seen []estate.Seen, most int) {
 // TestDayOff: a workstation that is off for a day stops no wave and is not silent; it takes the
 // bundle when it is there again, and one that comes after the bundle has expired does not.
 func TestDayOff(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &shelf{t: t, kept: map[string][]byte{}, on: map[string]chan Message{}, seen: map[string]*estate.Seen{}, told: map[string]int{}}
 		names := []string{"front-desk", "press-room", "studio-laptop", "bench"}

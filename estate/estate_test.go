@@ -64,6 +64,7 @@ func runFrom(t *testing.T, b Broker, host string, k *fakeKeeper, m *memory, star
 // in, a bundle comes in waves, one that was off gets it later, a wave stops by itself; the
 // broker dies and comes back; one workstation cannot speak for another.
 func TestEstate(t *testing.T) {
+	t.Parallel()
 	r := startBroker(t)
 	hosts := map[string]*running{}
 	for _, host := range []string{"press-room", "front-desk"} {
@@ -177,6 +178,15 @@ func TestEstate(t *testing.T) {
 		h.keeper.failed = 2
 		h.keeper.mu.Unlock()
 	}
+	wstest.Await(t, "the desk to know all three", func() bool {
+		known := 0
+		for _, h := range d.Hosts() {
+			if h.On && h.Last != nil {
+				known++
+			}
+		}
+		return known == len(hosts)
+	})
 	second := publish(plan)
 	wstest.Await(t, "the wave that fails", func() bool {
 		for name := range hosts {
@@ -218,9 +228,10 @@ func TestEstate(t *testing.T) {
 	}
 	// An administrator who comes later sees the same, and gives no number again.
 	d = open()
-	if b, rel := d.Bundle(); b == nil || b.Number != 2 || !rel.Held || len(d.Hosts()) != 3 {
-		t.Errorf("the next administrator sees %+v, %+v", b, rel)
-	}
+	wstest.Await(t, "the next administrator to see the same", func() bool {
+		b, rel := d.Bundle()
+		return b != nil && b.Number == 2 && rel.Held && len(d.Hosts()) == 3
+	})
 	known.Number, known.Order = 40, 50 // the broker shows an older state
 	if rel := publish(plan); rel.Number != 41 || rel.Order != 51 {
 		t.Errorf("the next bundle is %+v", rel)

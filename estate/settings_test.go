@@ -19,6 +19,7 @@ import (
 // TestKeep: what several commands at one desk learn at the same time is all kept, also what
 // one has learned that began before the others.
 func TestKeep(t *testing.T) {
+	t.Parallel()
 	files := Files{home.At(t.TempDir(), gate.User)}
 	if err := files.Home.Prepare(); err != nil {
 		t.Fatal(err)
@@ -77,6 +78,7 @@ func TestKeep(t *testing.T) {
 // TestStrangers: those that nobody has let in make a desk keep a bounded amount, and nothing that
 // they say is shown.
 func TestStrangers(t *testing.T) {
+	t.Parallel()
 	d := &Desk{shop: "larkspur", known: &Known{}, raw: map[string][]byte{}, hosts: map[string]*Host{}}
 	large := make([]byte, 4<<20)
 	for i := range 100 {
@@ -103,6 +105,7 @@ func TestStrangers(t *testing.T) {
 // TestSettings: settings come back as they were written, and what is wrong with them is said with
 // its place.
 func TestSettings(t *testing.T) {
+	t.Parallel()
 	h := home.At(t.TempDir(), gate.User)
 	key, err := KeyText(publicOf("maren"))
 	if err != nil {

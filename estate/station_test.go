@@ -181,6 +181,7 @@ func releaseOf(t testing.TB, number, order int64, key string) []byte {
 // TestAttacks: what a hostile broker, or somebody with a stolen password, shows a workstation
 // is not taken; what the shop's key has signed is, once.
 func TestAttacks(t *testing.T) {
+	t.Parallel()
 	same := func(*estate.Bundle) {}
 	good, release := bundleOf(t, 7, "maren", same), releaseOf(t, 7, 3, "maren")
 	type shown struct {
@@ -231,6 +232,7 @@ func TestAttacks(t *testing.T) {
 // TestTwoKeys: where two must have signed, one alone gets nothing taken or done, and lets a wave
 // begin of what both have signed.
 func TestTwoKeys(t *testing.T) {
+	t.Parallel()
 	one := bundleOf(t, 7, "maren", func(*estate.Bundle) {})
 	both, err := estate.SignToo(estate.ForBundle, one, keyOf("ines"))
 	if err != nil {
@@ -257,6 +259,7 @@ func TestTwoKeys(t *testing.T) {
 
 // TestTaken: what becomes of a bundle, over deaths of the keeper and full disks.
 func TestTaken(t *testing.T) {
+	t.Parallel()
 	good, release := bundleOf(t, 7, "maren", func(*estate.Bundle) {}), releaseOf(t, 7, 3, "maren")
 	show := func(s *Station) {
 		for _, m := range []Message{{Topic: bundleTopic, Payload: good}, {Topic: releaseTopic, Payload: release}} {
@@ -325,6 +328,7 @@ func asks(t testing.TB, key string, change func(r *estate.Request)) (*estate.Req
 // TestRequests: what is asked for is done once, where the workstation permits it and the shop's
 // key has signed it for this one and now; nobody but the one who asked reads the answer.
 func TestRequests(t *testing.T) {
+	t.Parallel()
 	type asked = estate.Request
 	same := func(*asked) {}
 	for _, tt := range []struct {
@@ -435,6 +439,7 @@ func TestRequests(t *testing.T) {
 // TestTelling: a report comes soon after the connection and after a first failure, later ones
 // not before a pause, one by one where nothing happens; what cannot be told is tried again.
 func TestTelling(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		k := &fakeKeeper{busy: 1}
 		began := time.Now()

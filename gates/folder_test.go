@@ -14,6 +14,7 @@ import (
 )
 
 func TestDays(t *testing.T) {
+	t.Parallel()
 	days, err := parseDays("holidays", []byte("# closed\n2026-12-25\n2026-12-28..2026-12-31  # between the years\n\n"))
 	if err != nil || len(days) != 2 || days[1].From.String() != "2026-12-28" || days[1].To.String() != "2026-12-31" {
 		t.Errorf("parseDays = %v, %v", days, err)
@@ -28,6 +29,7 @@ func TestDays(t *testing.T) {
 // TestRecorded: a gate is known by its text and by its files of days, and can
 // be read again as it was.
 func TestRecorded(t *testing.T) {
+	t.Parallel()
 	h := home.At(t.TempDir(), gate.User)
 	closed := filepath.Join(t.TempDir(), "closed")
 	text := "run = [\"/bin/true\"]\nopens = [\"at 09:00, except days in " + closed + "\"]\n"
@@ -61,6 +63,7 @@ func TestRecorded(t *testing.T) {
 }
 
 func TestReadFolder(t *testing.T) {
+	t.Parallel()
 	h := home.At(t.TempDir(), gate.User)
 	if err := h.Prepare(); err != nil {
 		t.Fatal(err)

@@ -16,6 +16,7 @@ import (
 // TestOthers: a plan changes other files with the gates, whatever dies in between; undo
 // takes both back, and not where one of them has changed since.
 func TestOthers(t *testing.T) {
+	t.Parallel()
 	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
 	h := planHome(t, "a")
 	dir := t.TempDir()
@@ -117,6 +118,7 @@ func TestOthers(t *testing.T) {
 // TestVarsReread: gates whose names have other values are other gates, and those that say
 // no names are not.
 func TestVarsReread(t *testing.T) {
+	t.Parallel()
 	env := Env(Here(gate.User, calendar.UTC, "front-desk"), calendar.UTC)
 	h := planHome(t, "plain")
 	if err := os.WriteFile(h.GateFile("named"), []byte("run = [\"/bin/echo\", \"{vault}\", \"{home}\"]\nopens = [\"boot\"]\n"), 0o600); err != nil {

@@ -56,6 +56,7 @@ func tell(t *testing.T, h home.Home) string {
 // TestPlan: several changes come into force together, are undone together, and
 // are refused together where one of them is wrong.
 func TestPlan(t *testing.T) {
+	t.Parallel()
 	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
 	h := planHome(t, "a", "b")
 	p := NewPlan(h)
@@ -113,6 +114,7 @@ func TestPlan(t *testing.T) {
 // of one or nothing of it; one whose maker died in the middle is in force, and
 // is finished by the next.
 func TestPlanIsWhole(t *testing.T) {
+	t.Parallel()
 	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
 	var names []string
 	for i := range 12 {

@@ -31,6 +31,7 @@ func shop(t *testing.T, dir string, files map[string]string) {
 // TestSource brings a folder here, again, changed, pruned, and takes it back: always all
 // of it, with the values of names and the scripts, and nothing that was not brought.
 func TestSource(t *testing.T) {
+	t.Parallel()
 	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
 	h := home.At(filepath.Join(t.TempDir(), "h"), gate.User)
 	dir := t.TempDir()
@@ -137,6 +138,7 @@ func TestSource(t *testing.T) {
 // TestSign: a folder counts as signed only if it is what was signed, to the byte, and
 // nothing else is in it.
 func TestSign(t *testing.T) {
+	t.Parallel()
 	private, public, err := NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -202,6 +204,7 @@ func TestSign(t *testing.T) {
 // TestSourceRefused: a folder that is none, or that others can change where root alone
 // may, is told with what to do.
 func TestSourceRefused(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	shop(t, dir, map[string]string{"own.toml": "run = [\"/bin/true\"]\n", "vars.toml": "", "settings.toml": ""})
 	s, err := ReadSource(dir, false)

@@ -55,5 +55,5 @@ func lockFile(path, busy string) (unlock func(), err error) {
 		f.Close()
 		return nil, Wrap(path, err)
 	}
-	return func() { f.Close() }, nil
+	return func() { unflock(f); f.Close() }, nil
 }

@@ -33,3 +33,7 @@ func flock(f *os.File) (pid int) {
 	}
 	return pid
 }
+
+// unflock lets a file go for all who have it open: a program that is just being
+// started has it, too, until it begins.
+func unflock(f *os.File) { unix.Flock(int(f.Fd()), unix.LOCK_UN) }

@@ -22,6 +22,7 @@ func outputHome(t *testing.T) Home {
 // TestOutput is given pieces of every size: what is kept is the first and the
 // last half, whatever the pieces, and can be read meanwhile.
 func TestOutput(t *testing.T) {
+	t.Parallel()
 	h := outputHome(t)
 	for _, keep := range []int64{7, 100} {
 		for _, total := range []int{0, 1, 3, 50, 51, 100, 101, 150, 151} {
@@ -60,6 +61,7 @@ func TestOutput(t *testing.T) {
 // TestOutputGoesOn: the next keeper goes on where the last was left, and
 // passes over what it is told was left out.
 func TestOutputGoesOn(t *testing.T) {
+	t.Parallel()
 	h := outputHome(t)
 	first := h.NewOutput(1, 20)
 	first.Keep([]byte(strings.Repeat("x", 57)))

@@ -14,6 +14,7 @@ import (
 // TestRemember: a home in one folder knows its scope from the first command that says
 // it, keeps its other settings, and is not made another one.
 func TestRemember(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	h := At(dir, gate.System)
 	path := h.Settings()
@@ -50,6 +51,7 @@ func TestRemember(t *testing.T) {
 // TestScripts: a script is kept with where it came from, and taken away with that when
 // it is no longer in use; what else lies there stays.
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	h := At(t.TempDir(), gate.User)
 	if err := h.TidyScripts(func(string) bool { return false }); err != nil {
 		t.Errorf("where nothing was ever kept: %v", err)
@@ -87,6 +89,7 @@ func TestScripts(t *testing.T) {
 
 // TestPageSettings: the settings and values that docs/operations.md shows are right.
 func TestPageSettings(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../docs/operations.md")
 	if err != nil {
 		t.Fatal(err)

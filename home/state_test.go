@@ -17,6 +17,7 @@ import (
 // TestState: a file is put back just as it was: its bytes, its mode, or what a link leads
 // to; and nothing where there was nothing.
 func TestState(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := func(name string) string { return filepath.Join(dir, name) }
 	if err := os.WriteFile(path("plain"), []byte("a\xff\x00b\r\n"), 0o640); err != nil {
@@ -69,6 +70,7 @@ func TestState(t *testing.T) {
 
 // TestRenew: many files are replaced whole, and keep their modes.
 func TestRenew(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for i := range 50 {
 		path := filepath.Join(dir, fmt.Sprint(i))
@@ -101,6 +103,7 @@ func TestRenew(t *testing.T) {
 
 // TestTried: the last good try of a gate is kept, of a bounded number of gates.
 func TestTried(t *testing.T) {
+	t.Parallel()
 	h := At(t.TempDir(), gate.User)
 	at := time.Date(2026, time.November, 26, 10, 0, 0, 0, time.UTC)
 	for i := range 3 {

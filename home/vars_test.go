@@ -10,6 +10,7 @@ import (
 // TestVars: the host's own value counts before those of patterns, and these before that
 // for all; what is wrong is told with its place.
 func TestVars(t *testing.T) {
+	t.Parallel()
 	const good = "vault = \"/media/vault\"\nroom = \"press\"\n[\"front-*\"]\nvault = \"/srv/front\"\nfloor = \"1\"\n[\"front-desk\"]\nvault = \"/srv/desk\"\n[\"*-desk\"]\nfloor = \"1\"\n"
 	for _, tt := range []struct{ text, host, want string }{
 		{good, "studio", "map[room:press vault:/media/vault]"},

@@ -14,6 +14,7 @@ import (
 // TestBackup copies a journal while it is written, restores the copy, and reads what it
 // has; what is damaged, or there already, is refused, and nothing is left behind.
 func TestBackup(t *testing.T) {
+	t.Parallel()
 	j, path := open(t)
 	write(t, j, Record{Event: engine.Event{At: 1000, Body: &engine.Begin{BootID: "boot-a"}}, Delta: engine.Delta{Machine: []byte(`{"boot_id":"boot-a","next_run":3}`)}})
 	stop, done := make(chan struct{}), make(chan error)

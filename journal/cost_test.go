@@ -13,6 +13,7 @@ import (
 // TestCosts: what runs of a gate take is the middle of its last ones; what has not ended,
 // or never started, does not count.
 func TestCosts(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	run, at := int64(0), calendar.Instant(1000)
 	ran := func(gate string, took calendar.Instant, u engine.Usage) {
@@ -58,6 +59,7 @@ func TestCosts(t *testing.T) {
 // TestSessions: who logged on and off, and when the machine was plugged in or out, since a
 // time, and nothing else.
 func TestSessions(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	for i, o := range []engine.Occurred{{Event: phrase.Logon, Name: "ines"}, {Event: phrase.Logon, Name: "maren"}, {Event: phrase.Unlock, Name: "maren"}, {Event: phrase.Battery}, {Event: phrase.Mains}, {Event: phrase.Logoff, Name: "maren"}} {
 		write(t, j, Record{Event: engine.Event{At: calendar.Instant(1000 * (i + 1)), Body: &o}})
@@ -72,6 +74,7 @@ func TestSessions(t *testing.T) {
 // TestSettled: how the machine fared after boots and logons is told, the newest first,
 // and no more than was asked for.
 func TestSettled(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	for i := range 5 {
 		write(t, j, Record{Event: tick(calendar.Instant(1000 * i))}, Record{Event: engine.Event{At: calendar.Instant(1000*i + 1), Body: &engine.Settled{After: "boot", Since: calendar.Instant(i), For: 5, Calm: i%2 == 0}}})

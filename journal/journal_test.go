@@ -52,6 +52,7 @@ func skip(at calendar.Instant, gate, opening string, due calendar.Instant) Recor
 }
 
 func TestHistory(t *testing.T) {
+	t.Parallel()
 	j, path := open(t)
 	write(t, j, Record{Event: engine.Event{At: 1000, Body: &engine.Begin{BootID: "boot-a"}}, Delta: engine.Delta{Machine: []byte(`{"boot_id":"boot-a","booted":1000}`)}})
 	for _, name := range []string{path, path + "-wal", path + "-shm"} {
@@ -117,6 +118,7 @@ func TestHistory(t *testing.T) {
 // TestState: what is committed of a state comes back, gate by gate, with the
 // files that no run was told of yet.
 func TestState(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	if _, ok, err := j.State(); ok || err != nil {
 		t.Fatalf("the state of a new journal: %v, %v", ok, err)
@@ -153,6 +155,7 @@ func TestState(t *testing.T) {
 // enough, and no further; the state, runs that go on and the texts of gates in
 // force stay. Numbers of events are never given again.
 func TestAge(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	gates := map[string][]byte{"job-board": []byte(`{"version":"v1","days":{"/srv/closed":"d1"}}`)}
 	write(t, j, Record{Event: engine.Event{At: 1, Body: &engine.GatesChanged{Set: []engine.Definition{{Name: "job-board", Version: "v1"}, {Name: "gone", Version: "v0"}}}},
@@ -203,6 +206,7 @@ func TestAge(t *testing.T) {
 // TestEarlierVersion: the runs of a journal of the version before are carried
 // over, and no number is given twice.
 func TestEarlierVersion(t *testing.T) {
+	t.Parallel()
 	script, err := os.ReadFile("testdata/version4.sql")
 	if err != nil {
 		t.Fatal(err)
@@ -238,6 +242,7 @@ func TestEarlierVersion(t *testing.T) {
 // version 6 counted what passed by looking at it; all else is in them, also where they must be
 // set aside.
 func TestVersionBefore(t *testing.T) {
+	t.Parallel()
 	const five, six = "ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5",
 		"DROP INDEX passed_gate; CREATE INDEX passed_gate ON decisions (gate, at) WHERE kind = 'skip'; PRAGMA user_version = 6"
 	for _, tt := range []struct {
@@ -284,6 +289,7 @@ func TestVersionBefore(t *testing.T) {
 }
 
 func TestWriteIsWhole(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	write(t, j, start(2000, 1, "job-board", "1", 1990))
 	// The second start has a number that is taken: nothing of the batch stays.
@@ -298,6 +304,7 @@ func TestWriteIsWhole(t *testing.T) {
 }
 
 func TestFilesThatAreNoJournal(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := func(name string) string { return filepath.Join(dir, name) }
 	sqlite := func(name, statements string) {
@@ -348,6 +355,7 @@ func TestFilesThatAreNoJournal(t *testing.T) {
 }
 
 func TestDamaged(t *testing.T) {
+	t.Parallel()
 	j, path := open(t)
 	for i := range int64(200) {
 		write(t, j, start(calendar.Instant(i), i+1, "job-board", "1", calendar.Instant(i)))
@@ -392,6 +400,7 @@ func BenchmarkIntent(b *testing.B) {
 // TestAbsences: when the machine slept, and when it was off, as far as that is
 // certain.
 func TestAbsences(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	const hour = 3600_000
 	boot := "a"

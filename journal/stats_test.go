@@ -15,6 +15,7 @@ import (
 // TestStats: over all time and over a part of it the figures are those that a look at each
 // entry gives, and a history of some results has just those.
 func TestStats(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	r := rand.New(rand.NewPCG(3, 3))
 	results := []engine.Result{engine.ResultOK, engine.ResultOK, engine.ResultFailed, engine.ResultStopped, engine.ResultOverran}
@@ -98,6 +99,7 @@ func TestStats(t *testing.T) {
 
 // TestUnusual: what stands out is judged by how far apart the runs usually are.
 func TestUnusual(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct {
 		c    Cost
 		took time.Duration

@@ -12,6 +12,7 @@ import (
 // TestStory: the last moments of a gate, newest first, each with all that was
 // decided about it; that files had begun to change is no moment of its own.
 func TestStory(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	wait := func(at calendar.Instant, opening string, due calendar.Instant, what engine.WaitKind) Record {
 		return Record{Event: tick(at),
@@ -54,6 +55,7 @@ func TestStory(t *testing.T) {
 // TestVersions: what a gate's file was, newest first, once for each that is another; a
 // gate that was removed has an end; and whether a keeper was there.
 func TestVersions(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	begin := func(at calendar.Instant, texts map[string]string, gates ...engine.Definition) Record {
 		return Record{Event: engine.Event{At: at, Body: &engine.Begin{BootID: "one", Gates: gates}}, Texts: texts}
@@ -93,6 +95,7 @@ func TestVersions(t *testing.T) {
 
 // TestRenamed: what is known of a gate is found under its new name alone.
 func TestRenamed(t *testing.T) {
+	t.Parallel()
 	j, _ := open(t)
 	write(t, j, start(1000, 1, "spool-clean", "1", 1000), end(1500, 1, "spool-clean", engine.ResultOK), skip(2000, "spool-clean", "1", 2000), start(2500, 2, "job-board", "1", 2500))
 	r := tick(3000)

@@ -18,6 +18,7 @@ import (
 // TestHistoryGoes: a keeper takes old history away as its settings say, in
 // small steps; it and the next one decide as if it were all still there.
 func TestHistoryGoes(t *testing.T) {
+	t.Parallel()
 	program := wstest.Script(t, "exit 0")
 	h := homeWith(t,
 		"job-board", gateText(program, `"signal proofs, 3 times"`),
@@ -104,6 +105,7 @@ func TestHistoryGoes(t *testing.T) {
 // that are kept, also where changes of files, which may wait to be kept, come
 // together with something that may not.
 func TestStateIsNotAhead(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "proof-inbox", gateText("/bin/true", `"change in /srv/proofs quiet 1h"`))
 	var keeper *Keeper
 	keepWith(t, h, stagedAt(t, morning), func(k *Keeper) { keeper = k })

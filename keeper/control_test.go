@@ -45,6 +45,7 @@ func post(path, body string) string {
 
 // TestBadRequests: whatever is sent, the keeper answers the next one.
 func TestBadRequests(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "job-board", gateText("/bin/true", `"at 07:30"`))
 	keep(t, h, newMachine(t))
 	for _, tt := range []struct{ request, want string }{
@@ -83,6 +84,7 @@ func TestBadRequests(t *testing.T) {
 
 // TestSlowClients: clients that say nothing stall nobody.
 func TestSlowClients(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "job-board", gateText("/bin/true", `"at 07:30"`))
 	keep(t, h, newMachine(t))
 	for range 50 {
@@ -93,7 +95,7 @@ func TestSlowClients(t *testing.T) {
 		defer c.Close()
 		io.WriteString(c, "POST /open HTTP/1.1\r\nContent-Le")
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), wait)
 	defer cancel()
 	if _, err := control.NewClient(h).Status(ctx); err != nil {
 		t.Errorf("beside clients that say nothing: %v", err)
@@ -103,6 +105,7 @@ func TestSlowClients(t *testing.T) {
 // TestManyCallers: callers at the same time all get their answer, and each
 // start is recorded once.
 func TestManyCallers(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "job-board", gateText("/bin/true", `"at 07:30"`, "[rules]", `busy = "beside"`))
 	k := keep(t, h, newMachine(t))
 	const callers = 30
@@ -142,6 +145,7 @@ func TestManyCallers(t *testing.T) {
 
 // TestClockJumps: a clock set forward and back keeps every due apart.
 func TestClockJumps(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "humidity-log", gateText(wstest.Script(t, "exit 0"), `"every 1h"`))
 	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "front-desk-1"})
 	if err != nil {
@@ -170,6 +174,7 @@ func TestClockJumps(t *testing.T) {
 
 // TestJournalThatCannotBeWritten: nothing starts that is not recorded.
 func TestJournalThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	ran := t.TempDir() + "/ran"
 	h := homeWith(t, "glue-warm", gateText(wstest.Script(t, "touch "+ran), `"at 07:30"`))
 	keeper := New(Options{Home: h, Workstation: newMachine(t)})
@@ -208,6 +213,7 @@ func TestJournalThatCannotBeWritten(t *testing.T) {
 }
 
 func TestStartThatFails(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "glue-warm", gateText("/nowhere/glue-warm", `"every 10m"`))
 	k := keep(t, h, fast(t))
 	d := k.ended("glue-warm")
@@ -222,6 +228,7 @@ func TestStartThatFails(t *testing.T) {
 // TestReload: a gate that was written is in force when the keeper has answered, and one
 // that is wrong says so.
 func TestReload(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t)
 	k := keep(t, h, newMachine(t))
 	c := control.NewClient(h)

@@ -48,6 +48,7 @@ func (m *late) Attend(a engine.Attention) {
 // TestDesktopComesLate: a program that is to start at a logon on a desktop
 // waits for that, and the machine is asked to look for one meanwhile.
 func TestDesktopComesLate(t *testing.T) {
+	t.Parallel()
 	m := &late{Machine: fast(t), board: workstation.NewBoard(), attended: make(chan engine.Attention, 1)}
 	t.Cleanup(m.board.Close)
 	h := homeWith(t, "job-board", gateText("/bin/true", `"logon"`, "[as]", "desktop = true"))
@@ -72,6 +73,7 @@ func TestDesktopComesLate(t *testing.T) {
 
 // TestAbsences: the journal knows when the machine slept, and when it was off.
 func TestAbsences(t *testing.T) {
+	t.Parallel()
 	m := fast(t)
 	h := homeWith(t, "humidity-log", gateText(wstest.Script(t, ``), `"every 10m"`, "[rules]", `missed = "once"`))
 	k := keep(t, h, m)
@@ -119,7 +121,7 @@ func TestAbsences(t *testing.T) {
 // person's desktop without a window. What stands between them and the display
 // has the person's rights.
 func TestUnseen(t *testing.T) {
-	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS|syscall.CLONE_NEWPID) {
 		return
 	}
 	emulator := wstest.Need(t, "xterm", "xterm")
@@ -174,7 +176,7 @@ func relays(t *testing.T) (owners []int) {
 // TestDisplayThatHangs: a display that never answers keeps other programs from
 // nothing; the start fails after a while, and says why.
 func TestDisplayThatHangs(t *testing.T) {
-	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS|syscall.CLONE_NEWPID) {
 		return
 	}
 	h := systemScope(t)
@@ -202,7 +204,7 @@ func TestDisplayThatHangs(t *testing.T) {
 		if _, err := c.Open(t.Context(), "roots"); err != nil {
 			t.Fatal(err)
 		}
-		if d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End }); d.Gate != "roots" || time.Since(began) > 2*time.Second {
+		if d := k.until("an end", func(d engine.Decision) bool { return d.Kind == engine.End }); d.Gate != "roots" || time.Since(began) > atOnce {
 			t.Errorf("beside a display that hangs: %+v after %v", d, time.Since(began))
 		}
 	}

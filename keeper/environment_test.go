@@ -46,6 +46,7 @@ func next(t *testing.T, c *control.Client, name string) string {
 // TestDaysChange: a file of days that is changed is a change of the gate that
 // reads it; what is recorded of it can be played once more.
 func TestDaysChange(t *testing.T) {
+	t.Parallel()
 	closed := filepath.Join(t.TempDir(), "closed")
 	write := func(text string) {
 		t.Helper()
@@ -99,6 +100,7 @@ func endsAndReplays(t *testing.T, k *kept, h home.Home) {
 
 // TestZoneChanges: a keeper takes over that its machine has another zone.
 func TestZoneChanges(t *testing.T) {
+	t.Parallel()
 	m := &moving{Machine: stagedAt(t, morning), zone: calendar.UTC, board: workstation.NewBoard()}
 	t.Cleanup(m.board.Close)
 	h := homeWith(t, "job-board", gateText("/bin/true", `"at 08:00"`), "paper-rota", gateText("/bin/true", `"at 08:00, utc"`))
@@ -120,6 +122,7 @@ func TestZoneChanges(t *testing.T) {
 // set, no run has taken too long for that, and no start that waits for its
 // delay is missed.
 func TestSetClockComesFirst(t *testing.T) {
+	t.Parallel()
 	m := stagedAt(t, morning)
 	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, "sleep 30"), `"signal now"`, "[limits]", `longest = "2h"`),
 		"job-board", gateText("/bin/true", `"signal now + 1h"`))
@@ -161,6 +164,7 @@ func (deaf) Wakes() <-chan workstation.Wake { return nil }
 // TestEndsLater: a run that was asked to end is killed after its grace by the
 // next keeper, and counts as what it was ended for.
 func TestEndsLater(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, "trap '' TERM; while :; do sleep 0.05; done"), `"signal now"`, "[limits]", `grace = "700ms"`, "[again]", "times = 3", `pause = "1s"`))
 	k, c := keep(t, h, newMachine(t)), control.NewClient(h)
 	if _, err := c.Send(t.Context(), "now"); err != nil {

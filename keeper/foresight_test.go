@@ -32,6 +32,7 @@ type happening struct {
 // starts what the rehearsal of the same day said beforehand, and a replay of what it has
 // recorded gives the same once more.
 func TestForesight(t *testing.T) {
+	t.Parallel()
 	days := 2 // more of them where nobody waits: the seeds go on
 	if testing.Short() {
 		days = 1

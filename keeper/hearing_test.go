@@ -23,7 +23,9 @@ import (
 // that goes down waits for the programs that are to run first, and a keeper
 // that begins anew does not take old news for new.
 func TestHearing(t *testing.T) {
-	t.Setenv("DISPLAY", "")
+	if !wstest.Alone(t, 0) {
+		return
+	}
 	dir := t.TempDir()
 	bus, copied := filepath.Join(dir, "bus"), filepath.Join(dir, "copied")
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
@@ -83,6 +85,7 @@ func TestHearing(t *testing.T) {
 // TestPace: what opens at boot starts one after the other where the settings
 // say so, also when they are changed meanwhile; wrong settings are refused.
 func TestPace(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t)
 	for _, name := range []string{"a", "b", "c", "d"} {
 		put(t, h, name, gateText(wstest.Script(t, ""), `"boot"`))
@@ -138,6 +141,7 @@ func TestPace(t *testing.T) {
 // TestOutputsGo: what was printed too long ago is taken away when a keeper
 // begins, and nothing else.
 func TestOutputsGo(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t)
 	if err := os.WriteFile(h.Settings(), []byte("[keep]\noutputs = \"2d\"\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -175,6 +179,7 @@ func TestOutputsGo(t *testing.T) {
 // TestOutputsAreBounded: of what accounts print, the oldest goes when it is too
 // much, of one account and of all; what still comes stays.
 func TestOutputsAreBounded(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t)
 	for run := 1; run <= 10; run++ {
 		if err := os.WriteFile(h.Output(int64(run)), make([]byte, 100), 0o600); err != nil {
@@ -212,6 +217,7 @@ func TestOutputsAreBounded(t *testing.T) {
 
 // TestReadings: what was measured before and after a run is kept with it.
 func TestReadings(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "stock-count", gateText(wstest.Script(t, ""), `"unlock"`, `measure = ["memory", "disk:/"]`))
 	m, err := staged.New(staged.Options{At: morning, Zone: calendar.UTC, BootID: "studio-laptop-1"})
 	if err != nil {

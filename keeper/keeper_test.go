@@ -18,6 +18,7 @@ import (
 
 	"timegate/control"
 	"timegate/core/calendar"
+	"timegate/core/coretest"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/replay"
@@ -32,7 +33,7 @@ import (
 	"timegate/workstation/zones"
 )
 
-const wait = 20 * time.Second
+const wait = coretest.Wait
 
 var morning = time.Date(2026, 11, 30, 5, 59, 0, 0, time.UTC)
 
@@ -99,6 +100,9 @@ func keepWith(t *testing.T, h home.Home, ws workstation.Workstation, change func
 	case <-ready:
 	case err := <-k.err:
 		k.err <- err
+		if err != nil {
+			t.Fatalf("the keeper does not begin: %v", err)
+		}
 	}
 	return k
 }
@@ -150,6 +154,7 @@ func gateText(program string, opens string, rest ...string) string {
 }
 
 func TestMorning(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t,
 		"humidity-log", gateText(wstest.Script(t, `echo "$1 $TIMEGATE_GATE/$TIMEGATE_OPENING $TIMEGATE_DUE $ROOM $PATH"; pwd`), `"every 1h"`, "[as]", `env = { ROOM = "press" }`),
 		"spool-reset", gateText(wstest.Script(t, "exit 7"), `"boot + 45s, then every 20s for 1m"`),
@@ -184,7 +189,7 @@ func TestMorning(t *testing.T) {
 		t.Errorf("history:\n got %s\nwant %s", strings.Join(got, "\n     "), strings.Join(want, "\n     "))
 	}
 	for _, e := range entries {
-		if late := e.Started.Sub(e.Due); e.Started != 0 && (late < 0 || late > 2*time.Second) {
+		if late := e.Started.Sub(e.Due); e.Started != 0 && (late < 0 || late > atOnce) {
 			t.Errorf("run %d of %s started %v after its due", e.Run, e.Gate, late)
 		}
 	}
@@ -241,6 +246,7 @@ func replayed(t *testing.T, j *journal.Journal) engine.State {
 }
 
 func TestFolderChanges(t *testing.T) {
+	t.Parallel()
 	script := wstest.Script(t, "exit 0")
 	h := homeWith(t, "glue-warm", gateText(script, `"every 10m"`))
 	k := keep(t, h, newMachine(t))
@@ -261,7 +267,7 @@ func TestFolderChanges(t *testing.T) {
 	began := time.Now()
 	put(t, h, "job-board", gateText(script, `"at 07:30"`))
 	s := gates(func(s control.Status) bool { return len(s.Gates) == 2 })
-	if took := time.Since(began); len(s.Gates) != 2 || took > time.Second {
+	if took := time.Since(began); len(s.Gates) != 2 || took > atOnce {
 		t.Errorf("a new file gives %d gates after %v", len(s.Gates), took)
 	}
 	put(t, h, "job-board", "run = [\"x\"\n")
@@ -302,6 +308,7 @@ func newMachine(t testing.TB) *linux.Machine {
 }
 
 func TestControl(t *testing.T) {
+	t.Parallel()
 	marker := filepath.Join(t.TempDir(), "pids")
 	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, `echo $$ >>"`+marker+`"; trap 'exit 9' TERM; while :; do sleep 0.02; done`), `"at 03:00"`),
 		"broken", "run = 5")
@@ -364,6 +371,7 @@ func TestControl(t *testing.T) {
 // TestAgain: a program that fails twice and then succeeds is tried until it
 // does, also by another keeper.
 func TestAgain(t *testing.T) {
+	t.Parallel()
 	tries := filepath.Join(t.TempDir(), "tries")
 	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, `echo x >>"`+tries+`"; [ $(wc -l <"`+tries+`") -ge 3 ]`), `"at 03:00"`, "[again]", "times = 5", `pause = "200ms"`))
 	k := keep(t, h, newMachine(t))
@@ -384,6 +392,7 @@ func TestAgain(t *testing.T) {
 // TestAdoption: a keeper ends while a program runs; the next one watches it
 // further, and knows of one that ended meanwhile how it did.
 func TestAdoption(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	body := `echo "$TIMEGATE_RUN"; while [ ! -e "` + dir + `/$TIMEGATE_GATE" ]; do sleep 0.02; done; echo "done"; touch "` + dir + `/$TIMEGATE_GATE.over"; exit 3`
 	h := homeWith(t, "vault-copy", gateText(wstest.Script(t, body), `"boot"`), "stock-count", gateText(wstest.Script(t, body), `"boot"`))
@@ -425,6 +434,7 @@ func TestAdoption(t *testing.T) {
 }
 
 func TestOneKeeperAHome(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t)
 	keep(t, h, newMachine(t))
 	err := New(Options{Home: h, Workstation: newMachine(t)}).Run(t.Context())
@@ -435,6 +445,7 @@ func TestOneKeeperAHome(t *testing.T) {
 }
 
 func TestHomesThatCannotBeUsed(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "file")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		t.Fatal(err)

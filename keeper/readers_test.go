@@ -16,6 +16,7 @@ import (
 // TestReaders: a thousand readers that come, follow and go leave nothing behind: no
 // descriptors, no goroutines.
 func TestReaders(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "job-board", "run = [\"/bin/true\"]\nopens = [\"signal proofs\"]")
 	k := keep(t, h, newMachine(t))
 	open := func() int {

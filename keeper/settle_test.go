@@ -24,6 +24,7 @@ import (
 // TestSettled: how the machine fared after a logon is recorded, from the logon on, and
 // nothing follows from it. A second logon meanwhile is not counted again.
 func TestSettled(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "job-board", "run = [\"/bin/true\"]\nopens = [\"logon of maren\"]")
 	ws := fast(t)
 	calm := make(chan struct{})
@@ -87,6 +88,7 @@ func (b *lockedBuffer) String() string {
 // TestStartupTold: where the settings want it, what is new among what starts on the
 // machine is looked for when something appears, and told; without, nobody looks.
 func TestStartupTold(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t)
 	folder := filepath.Join(t.TempDir(), "autostart")
 	looked := make(chan struct{}, 64)

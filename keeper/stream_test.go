@@ -20,6 +20,7 @@ import (
 // a gap, over the end of a keeper too; one that takes nothing is cut off, and
 // nobody waits for it.
 func TestFollow(t *testing.T) {
+	t.Parallel()
 	h := homeWith(t, "job-board", gateText(wstest.Script(t, "exit 3"), `"signal proofs"`))
 	k, c := keep(t, h, newMachine(t)), control.NewClient(h)
 	enough := errors.New("enough")
@@ -72,7 +73,7 @@ func TestFollow(t *testing.T) {
 		t.Errorf("from number %d on: %s", last, kinds)
 	}
 	began := time.Now()
-	if err := k.end(); err != nil || time.Since(began) > time.Second {
+	if err := k.end(); err != nil || time.Since(began) > atOnce {
 		t.Errorf("with readers, the keeper ended with %v after %v", err, time.Since(began))
 	}
 	s, err := control.NewClient(h).Status(t.Context())

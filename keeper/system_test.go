@@ -154,7 +154,7 @@ func TestRights(t *testing.T) {
 // session that the person is logged on to, or with root's rights the display
 // alone; without such a session it is not started.
 func TestDesktop(t *testing.T) {
-	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS|syscall.CLONE_NEWPID) {
 		return
 	}
 	h := systemScope(t)

@@ -30,6 +30,7 @@ func (e ears) Tell(_ context.Context, m tell.Message) error {
 // TestTold: what fails for good and what is broken is told once, over a restart too, and
 // again when it is well; settings and gates say of what.
 func TestTold(t *testing.T) {
+	t.Parallel()
 	mark := filepath.Join(t.TempDir(), "fail")
 	if err := os.WriteFile(mark, nil, 0o600); err != nil {
 		t.Fatal(err)

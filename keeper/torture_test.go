@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"timegate/core/coretest"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/home"
@@ -26,14 +27,13 @@ import (
 // empties it, lets a message bus that says nothing come and go, and adds and
 // removes gates, all while gates open several times a second. In the end every
 // due has one run or one reason, nothing has run twice, and nothing of a run that
-// is over lives. It takes a few seconds, or minutes with -tags torture.
+// is over lives. It takes a few seconds, and five minutes whole.
 func TestTorture(t *testing.T) {
 	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
 		return
 	}
 	wstest.Do(t, "mount", "--make-rprivate", "/")
 	wstest.Do(t, "mount", "-t", "tmpfs", "-o", "size=32m", "tmpfs", "/mnt")
-	t.Setenv("DISPLAY", "")
 	bus := filepath.Join(t.TempDir(), "bus")
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
 	h := home.At("/mnt/home", gate.User)
@@ -50,7 +50,7 @@ func TestTorture(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, uint64(time.Now().UnixNano())))
 	var silent net.Listener
 	rounds := 0
-	for end := time.Now().Add(tortureFor); time.Now().Before(end); rounds++ {
+	for end := time.Now().Add(time.Duration(coretest.Size(300, 8, 3)) * time.Second); time.Now().Before(end); rounds++ {
 		cmd := exec.Command(os.Args[0])
 		cmd.Env = append(os.Environ(), childHome+"="+h.State)
 		if err := cmd.Start(); err != nil {

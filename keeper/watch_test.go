@@ -12,6 +12,7 @@ import (
 // TestLook: where the account has no watcher left, a change is seen within seconds, and one of
 // another file, or none, wakes nobody.
 func TestLook(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		write := func(name, text string) func() {

@@ -233,7 +233,6 @@ func orderAs(h home.Home, g *gate.Gate, d *engine.Decision, a account) workstati
 		folder = "/" // as at a login of an account without a home
 	}
 	o := workstation.Order{
-		Run:    d.Run,
 		Argv:   argv,
 		Folder: folder,
 		Env:    environment(a, g, d),

@@ -10,6 +10,7 @@ import (
 // other; many small ones are to start fewer at once; a machine that is calm soon needs
 // nothing.
 func TestAdvise(t *testing.T) {
+	t.Parallel()
 	start := func(gate string, at, processor float64, written int64, prompt bool) Start {
 		return Start{Gate: gate, Opening: "1", AtS: at, ProcessorS: processor, WrittenBytes: written, Prompt: prompt}
 	}

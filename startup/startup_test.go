@@ -107,6 +107,7 @@ func look(root string) *Look {
 // TestItems reads one of everything: what the specifications say of it, and a reason for
 // what cannot be started. Nothing stops the look.
 func TestItems(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	tree(t, root, machine)
 	got := map[string]string{}
@@ -189,6 +190,7 @@ func here(t *testing.T, files map[string]string) (*Look, string) {
 // TestRoundTrip switches items off and on again: each is off in between, nothing of the
 // vendor's is touched, and in the end every file is as it was, to the byte.
 func TestRoundTrip(t *testing.T) {
+	t.Parallel()
 	const run = "Exec=/bin/true\n"
 	l, root := here(t, map[string]string{
 		"xdg/autostart/vendor.desktop":                    "[Desktop Entry]\nType=Application\nName=Ven\\\\dor\\nline\n" + run,
@@ -260,6 +262,7 @@ func TestRoundTrip(t *testing.T) {
 
 // TestSwitchRefused: what cannot be switched is told with a remedy, and nothing changes.
 func TestSwitchRefused(t *testing.T) {
+	t.Parallel()
 	l, root := here(t, map[string]string{
 		"own/autostart/bare.desktop": "[Desktop Entry]\nHidden=true\n",
 		"xdg/autostart/bare.desktop": fmt.Sprintf(entry, "Bare"),
@@ -306,6 +309,7 @@ func TestSwitchRefused(t *testing.T) {
 
 // TestAdopt makes gates of items.
 func TestAdopt(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	tree(t, root, machine)
 	tree(t, root, map[string]string{
@@ -356,6 +360,7 @@ func TestAdopt(t *testing.T) {
 
 // TestMemory tells what was added, taken away and changed between looks.
 func TestMemory(t *testing.T) {
+	t.Parallel()
 	h := home.At(t.TempDir(), gate.User)
 	at := func(n int64) time.Time { return time.Unix(n*3600, 0).UTC() }
 	item := func(id string, on bool, command ...string) Item {

@@ -23,6 +23,7 @@ import (
 
 	"github.com/godbus/dbus/v5"
 
+	"timegate/core/coretest"
 	"timegate/core/tell"
 	"timegate/workstation/wstest"
 )
@@ -34,7 +35,7 @@ func TestMain(m *testing.M) {
 	if len(os.Args) == 3 && os.Args[1] == "@serve" {
 		os.Exit(serve(os.Args[2]))
 	}
-	os.Exit(m.Run())
+	os.Exit(coretest.Main(m))
 }
 
 // serve shows notifications on a bus, as a desktop would, and writes down what it shows,
@@ -120,6 +121,7 @@ func (p *paper) all() string {
 // TestTeller: what comes together is told at once, messages are apart, what nobody could be
 // told waits for somebody, over a restart too, and nothing is told twice.
 func TestTeller(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := &paper{}
 		o := Options{File: filepath.Join(t.TempDir(), "notices.json"), Host: "studio", Channels: []Channel{p, nobody{}}, Log: quiet, Gather: 5 * time.Second, Pause: time.Minute}
@@ -210,6 +212,7 @@ var message = Message{Host: "studio", Notices: []tell.Notice{
 // TestSyslog sends to a socket as a log service would have it, and reads what came by the
 // grammar of RFC 5424, section 6.
 func TestSyslog(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "log")
 	conn, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: path})
 	if err != nil {
@@ -242,6 +245,7 @@ func TestSyslog(t *testing.T) {
 
 // TestMail hands a letter to a program with sendmail's interface, and reads it as mail.
 func TestMail(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	program := filepath.Join(dir, "sendmail")
 	if err := os.WriteFile(program, []byte("#!/bin/sh\nprintf '%s\\n' \"$@\" > "+dir+"/args\ncat > "+dir+"/letter\n[ ! -f "+dir+"/fail ] || { echo 'no route'; exit 75; }\n"), 0o700); err != nil {
@@ -290,13 +294,7 @@ func (s *desktopService) Notify(app string, _ uint32, _, title, body string, _ [
 
 // TestDesktop shows a notification by a real session bus, in a process of its own.
 func TestDesktop(t *testing.T) {
-	daemon, err := exec.LookPath("dbus-daemon")
-	if err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("dbus is not installed")
-		}
-		wstest.Skip(t, "dbus is not installed")
-	}
+	daemon := wstest.Need(t, "dbus-daemon", "dbus-daemon")
 	run := t.TempDir()
 	own := filepath.Join(run, fmt.Sprint(os.Getuid()))
 	c := &Desktop{Program: os.Args[0], Run: run}
@@ -354,6 +352,7 @@ func TestDesktop(t *testing.T) {
 // TestOthersDesktop: the system's keeper tells a person by a process with that person's
 // rights, over a bus that lets nobody else in.
 func TestOthersDesktop(t *testing.T) {
+	t.Parallel()
 	daemon, err := exec.LookPath("dbus-daemon")
 	if err != nil || os.Getuid() != 0 {
 		if os.Getenv("CI") != "" {

@@ -119,7 +119,6 @@ type Trouble struct {
 
 // Order says what to start.
 type Order struct {
-	Run    int64
 	Mark   string   // the run's secret, put into the environment as [MarkVariable]; finds the program's processes again
 	Argv   []string // the program, as a path or a name to be found in PATH, and its arguments
 	Folder string

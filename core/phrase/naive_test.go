@@ -10,6 +10,7 @@ import (
 	_ "time/tzdata"
 
 	"timegate/core/calendar"
+	"timegate/core/coretest"
 )
 
 // This is a second implementation of what clock and interval phrases mean. It
@@ -378,10 +379,7 @@ func inZone(list []time.Time, loc *time.Location) string {
 }
 
 func TestAgainstWalking(t *testing.T) {
-	perChange := 150
-	if testing.Short() {
-		perChange = 20
-	}
+	perChange := coretest.Size(150, 40, 20)
 	for i, ch := range changes {
 		t.Run(ch.zone+" "+ch.date, func(t *testing.T) {
 			t.Parallel()

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"timegate/core/calendar"
+	"timegate/core/coretest"
 	"timegate/core/phrase/spoken"
 )
 
@@ -41,8 +42,7 @@ func TestTurnedSayings(t *testing.T) {
 		if !ok || strings.HasPrefix(line, "#") || meaning == "-" || strings.Contains(meaning, " ? ") || strings.HasPrefix(saying, "not ") {
 			continue
 		}
-		const few = 8
-		if n++; testing.Short() && n%few != 0 {
+		if n++; n%coretest.Size(1, 4, 16) != 0 {
 			continue
 		}
 		before, _ := offersOn(t, saying, today, 9*60)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/coretest"
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
@@ -23,10 +24,7 @@ import (
 // same state, byte for byte: from the beginning, and from any point at which
 // the state was kept.
 func TestReplay(t *testing.T) {
-	sets := 2000
-	if testing.Short() {
-		sets = 300
-	}
+	sets := coretest.Size(2000, 250, 80)
 	counts := map[engine.Code]int{}
 	for seed := range sets {
 		d := newDay(t, uint64(seed))
@@ -48,7 +46,7 @@ func TestReplay(t *testing.T) {
 		engine.CodeOvertaken, engine.CodeCameAgain, engine.CodeCancelled, engine.CodePaused, engine.CodeNoKeeper, engine.CodeForward, engine.CodeAsleep, engine.CodeWentDown,
 		engine.CodeGrace, engine.CodeLongest, engine.CodeReplaced, engine.CodeStopped, engine.CodeNeedLost, engine.CodeExit, engine.CodeSignal, engine.CodeNotStarted,
 		engine.CodeUnsafe, engine.CodeUnseen, engine.CodeMachineWaited} {
-		if counts[code] == 0 && !testing.Short() {
+		if counts[code] == 0 && sets >= 250 {
 			t.Errorf("nothing was ever decided for the reason %q", code)
 		}
 	}
@@ -120,6 +118,9 @@ func newDay(t *testing.T, seed uint64) *day {
 		t.Fatal(err)
 	}
 	d.now = calendar.InstantOf(at)
+	if d.r.IntN(4) == 0 {
+		d.pace = engine.Pace{AtOnce: 1, Room: time.Minute}
+	}
 	for i := range 2 + d.r.IntN(4) {
 		d.write(fmt.Sprintf("gate-%d", i))
 	}

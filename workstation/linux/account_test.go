@@ -21,6 +21,7 @@ import (
 // TestLimits reads limits as limits.conf(5) has them, and starts a program
 // with them.
 func TestLimits(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	conf := `# a comment
 *        soft  core     0
@@ -84,6 +85,7 @@ ines     -     nproc    many
 // TestNothingOpen: a program gets no descriptor but its own three, whatever
 // the keeper was started with.
 func TestNothingOpen(t *testing.T) {
+	t.Parallel()
 	var fds [2]int
 	if err := unix.Pipe2(fds[:], 0); err != nil {
 		t.Fatal(err)
@@ -108,6 +110,7 @@ func TestNothingOpen(t *testing.T) {
 
 // TestDesktopLogons reads records of utmp(5) in both of their forms.
 func TestDesktopLogons(t *testing.T) {
+	t.Parallel()
 	at := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
 	record := func(kind uint16, line, user, host string, at time.Time, wide bool) []byte {
 		b := make([]byte, 384)

@@ -17,6 +17,7 @@ import (
 // TestActivity: what a tree of processes uses is told while it lives: the processor time
 // of all, also of children that have ended, and the memory of those that are there.
 func TestActivity(t *testing.T) {
+	t.Parallel()
 	// The first child works until the kernel has counted 50 ms for it, and ends; the
 	// second one stays.
 	cmd := exec.Command("/bin/sh", "-c", `sh -c 'while :; do set -- $(cut -d" " -f14 /proc/$$/stat); [ "$1" -ge 5 ] && exit; done'; sleep 60 & echo ready; wait`)

@@ -4,11 +4,14 @@ package linux
 
 import (
 	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -20,6 +23,10 @@ type group struct{ dir string }
 
 const groupPrefix = "timegate-"
 
+// stale is the age from which an empty group is nobody's any more: a younger one
+// may be about to be filled by another keeper, which has the same group as this one.
+const stale = time.Minute
+
 // groupBase is this process's own group, below which it makes others, or "".
 // Groups that earlier runs left empty are taken away.
 var groupBase = sync.OnceValue(func() string {
@@ -29,7 +36,9 @@ var groupBase = sync.OnceValue(func() string {
 	}
 	left, _ := filepath.Glob(filepath.Join(base, groupPrefix+"*"))
 	for _, dir := range left {
-		unix.Rmdir(dir) // fails where programs still run in it
+		if info, err := os.Stat(dir); err == nil && time.Since(info.ModTime()) > stale {
+			unix.Rmdir(dir) // fails where programs still run in it
+		}
 	}
 	return base
 })
@@ -64,13 +73,13 @@ func ownGroup(groups, mounts string) string {
 // ended with it.
 func Contained() bool { return groupBase() != "" }
 
-// newGroup makes a group for a run.
-func newGroup(run int64) *group {
+// newGroup makes a group for a run, given by its mark.
+func newGroup(mark string) *group {
 	base := groupBase()
-	if base == "" {
+	if base == "" || mark == "" {
 		return nil
 	}
-	g := &group{groupOf(base, run)}
+	g := &group{groupOf(base, mark)}
 	unix.Rmdir(g.dir) // one that was left empty
 	if err := os.Mkdir(g.dir, 0o755); err != nil {
 		return nil
@@ -79,18 +88,21 @@ func newGroup(run int64) *group {
 }
 
 // findGroup returns the group in which a run was started before.
-func findGroup(run int64) *group {
+func findGroup(mark string) *group {
 	if base := groupBase(); base != "" {
-		if dir := groupOf(base, run); isDir(dir) {
+		if dir := groupOf(base, mark); isDir(dir) {
 			return &group{dir}
 		}
 	}
 	return nil
 }
 
-// groupOf is the folder of a run's group. Anybody may read its name.
-func groupOf(base string, run int64) string {
-	return filepath.Join(base, groupPrefix+"run-"+strconv.FormatInt(run, 10))
+// groupOf is the folder of a run's group. Runs of different homes have the same
+// numbers, and their keepers may share a group: so it is named by the run's mark,
+// of which it says nothing, as anybody may read the name.
+func groupOf(base, mark string) string {
+	sum := sha256.Sum256([]byte("control group of " + mark))
+	return filepath.Join(base, groupPrefix+"run-"+hex.EncodeToString(sum[:8]))
 }
 
 // open returns a descriptor by which a program is started in the group.

@@ -13,6 +13,7 @@ import (
 // TestClockSet sets the machine's clock, for a moment. It must not run beside
 // anything else, so it runs only where it is asked for.
 func TestClockSet(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("TIMEGATE_TEST_SETCLOCK") == "" {
 		t.Skip("set TIMEGATE_TEST_SETCLOCK=1 to let this test set the machine's clock")
 	}

@@ -72,6 +72,7 @@ func TestDevice(t *testing.T) {
 
 // TestLow: limits that are surely crossed are told of once.
 func TestLow(t *testing.T) {
+	t.Parallel()
 	m := machine(t)
 	<-m.Watch(wantsOf(t, "low memory 1000TB", "low disk / 1B"))
 	got := wstest.Hear(t, m)
@@ -97,6 +98,9 @@ func TestLow(t *testing.T) {
 
 // TestIdle: the X server's word on when it was last touched.
 func TestIdle(t *testing.T) {
+	if !wstest.Alone(t, 0) {
+		return
+	}
 	wstest.Display(t)
 	conn, err := xgb.NewConn()
 	if err != nil {
@@ -138,6 +142,7 @@ func TestIdle(t *testing.T) {
 }
 
 func TestAlarm(t *testing.T) {
+	t.Parallel()
 	m := machine(t)
 	at := time.Now().Add(time.Hour)
 	err := m.SetAlarm(at)

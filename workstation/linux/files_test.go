@@ -57,6 +57,7 @@ func changes(t *testing.T, ws workstation.Workstation, dir string, want ...strin
 }
 
 func TestChanges(t *testing.T) {
+	t.Parallel()
 	rename := func(a, b string) func(*testing.T, string) {
 		return func(t *testing.T, dir string) {
 			if err := os.Rename(filepath.Join(dir, a), filepath.Join(dir, b)); err != nil {
@@ -158,6 +159,7 @@ func TestManyFolders(t *testing.T) {
 }
 
 func TestLines(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "press.log")
 	add := func(name, text string) {

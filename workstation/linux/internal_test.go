@@ -17,6 +17,7 @@ import (
 
 // TestPower reads supplies as the kernel lists them.
 func TestPower(t *testing.T) {
+	t.Parallel()
 	type supply map[string]string
 	battery := func(capacity, status string) supply {
 		return supply{"type": "Battery", "capacity": capacity, "status": status, "present": "1"}
@@ -57,6 +58,7 @@ func TestPower(t *testing.T) {
 
 // TestPowerTold: only a change between mains and battery is an event.
 func TestPowerTold(t *testing.T) {
+	t.Parallel()
 	b := workstation.NewBoard()
 	t.Cleanup(b.Close)
 	postPower(b, power{charge: 90}, true)
@@ -81,6 +83,7 @@ func TestPowerTold(t *testing.T) {
 }
 
 func TestUevent(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ev := parseUevent([]byte("add@/devices/usb1/1-2\x00ACTION=add\x00DEVPATH=/devices/usb1/1-2\x00DEVNAME=bus/usb/001/004\x00SUBSYSTEM=usb\x00"))
 	if err := os.MkdirAll(filepath.Join(dir, "devices/usb1/1-2"), 0o755); err != nil {
@@ -102,6 +105,7 @@ func TestUevent(t *testing.T) {
 
 // TestClocks: a sleep and a clock that was set are told apart.
 func TestClocks(t *testing.T) {
+	t.Parallel()
 	slept := 0
 	a, err := newAlarm(func() { slept++ })
 	if err != nil {
@@ -133,6 +137,7 @@ func TestClocks(t *testing.T) {
 // TestOverflow: what the kernel drops because it comes faster than it is read
 // is found by looking.
 func TestOverflow(t *testing.T) {
+	t.Parallel()
 	limit, err := os.ReadFile("/proc/sys/fs/inotify/max_queued_events")
 	if err != nil {
 		t.Fatal(err)
@@ -182,6 +187,7 @@ func TestOverflow(t *testing.T) {
 }
 
 func TestMountTable(t *testing.T) {
+	t.Parallel()
 	for in, want := range map[string]string{`/media/vault`: "/media/vault", `/media/my\040vault\134x`: `/media/my vault\x`, `/a\04`: `/a\04`} {
 		if got := unescape(in); got != want {
 			t.Errorf("unescape(%q) = %q, want %q", in, got, want)

@@ -22,6 +22,7 @@ func machine(t testing.TB) workstation.Workstation {
 }
 
 func TestMachine(t *testing.T) {
+	t.Parallel()
 	wstest.Run(t, func(t *testing.T) workstation.Workstation { return machine(t) })
 	wstest.Programs(t, linux.Starter{})
 }

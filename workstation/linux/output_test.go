@@ -15,6 +15,7 @@ import (
 // TestTakePipe: what a process shows as its pipe is taken only if it is that
 // pipe.
 func TestTakePipe(t *testing.T) {
+	t.Parallel()
 	read, end, err := newPipe(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -36,6 +37,7 @@ func TestTakePipe(t *testing.T) {
 }
 
 func TestInspect(t *testing.T) {
+	t.Parallel()
 	p, ok := inspect(os.Getpid(), "no-mark")
 	if !ok || p.parent != os.Getppid() || p.zombie || p.marked {
 		t.Errorf("inspect of this process = %+v, %v", p, ok)

@@ -17,6 +17,7 @@ import (
 // TestSettle: a machine whose work waits for a while, and then does not, was calm from
 // there on; one that is never calm is given up.
 func TestSettle(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct {
 		name string
 		boot bool

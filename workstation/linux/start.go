@@ -71,7 +71,7 @@ func (Starter) Ready(o workstation.Order) (workstation.Ready, error) {
 		r.Drop()
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
-	r.group = newGroup(o.Run)
+	r.group = newGroup(o.Mark)
 	return r, nil
 }
 

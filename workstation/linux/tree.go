@@ -200,7 +200,7 @@ func hasMark(env []byte, mark string) bool {
 // Adopt implements [workstation.Starter]. A program is what it is taken for if
 // process number, beginning, account and the secret mark of its run agree.
 func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Process {
-	g := findGroup(o.Run)
+	g := findGroup(o.Mark)
 	if pid == 0 {
 		pid, born = leaderOf(o.Mark, g)
 	}

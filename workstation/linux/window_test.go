@@ -16,6 +16,7 @@ import (
 	"github.com/jezek/xgb"
 	"github.com/jezek/xgb/xproto"
 
+	"timegate/core/coretest"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 	"timegate/workstation/window"
@@ -33,7 +34,7 @@ func TestMain(m *testing.M) {
 	if kind, ok := os.LookupEnv(clientKind); ok {
 		client(kind == "hinted")
 	}
-	os.Exit(m.Run())
+	os.Exit(coretest.Main(m))
 }
 
 // client opens a window; when that is there, it takes the focus and opens a
@@ -109,6 +110,9 @@ func show(t *testing.T, mode, kind string, argv ...string) (p workstation.Proces
 // moment, and their program notices nothing; minimised ones come as icons, and
 // once the person has restored one, the program is left alone.
 func TestWindows(t *testing.T) {
+	if !wstest.Alone(t, 0) {
+		return
+	}
 	d := wstest.StartDesktop(t)
 	for _, kind := range []string{"plain", "hinted"} {
 		t.Run("ordinary "+kind, func(t *testing.T) {
@@ -201,6 +205,9 @@ func checkEnd(t *testing.T, p workstation.Process, output string, exit <-chan wo
 // TestRelayRefuses: a relay serves the person at the display and nobody else;
 // one that cannot reach the display says so before the program is started.
 func TestRelayRefuses(t *testing.T) {
+	if !wstest.Alone(t, 0) {
+		return
+	}
 	wstest.Root(t)
 	wstest.Display(t)
 	p, output, exit := show(t, "none", "")
@@ -231,6 +238,9 @@ func TestRelayRefuses(t *testing.T) {
 // TestTerminal: a console program in a terminal emulator has a terminal; what
 // it prints is kept, and it ends as it would without.
 func TestTerminal(t *testing.T) {
+	if !wstest.Alone(t, 0) {
+		return
+	}
 	wstest.Need(t, "xterm", "xterm")
 	d := wstest.StartDesktop(t)
 	for _, tt := range []struct {

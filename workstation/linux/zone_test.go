@@ -18,7 +18,6 @@ func TestZoneChanges(t *testing.T) {
 		return
 	}
 	os.Unsetenv("TZ")
-	t.Setenv("DISPLAY", "")
 	wstest.Do(t, "mount", "--make-rprivate", "/")
 	wstest.Do(t, "mount", "-t", "tmpfs", "tmpfs", "/mnt")
 	if err := errors.Join(os.Mkdir("/mnt/upper", 0o755), os.Mkdir("/mnt/work", 0o755)); err != nil {

@@ -19,10 +19,10 @@ import (
 )
 
 // Skip skips a test that this machine cannot run, and says what is missing. Where
-// TIMEGATE_TEST_ALL is set, as on a machine that has everything, the test fails.
+// TIMEGATE_TEST_NO_SKIP is set, as on a machine that has everything, the test fails.
 func Skip(t testing.TB, format string, args ...any) {
 	t.Helper()
-	if os.Getenv("TIMEGATE_TEST_ALL") != "" {
+	if os.Getenv("TIMEGATE_TEST_NO_SKIP") != "" {
 		t.Fatalf("to be skipped, and here everything should be there: "+format, args...)
 	}
 	t.Skipf(format, args...)
@@ -55,17 +55,25 @@ func Do(t testing.TB, argv ...string) {
 	}
 }
 
-// Alone runs the test in a process with namespaces of its own, which only
-// root can make. It returns true in that process, and false in the one that
-// has waited for it.
+// Alone runs the test in a process of its own, beside other tests, with
+// namespaces of its own if any are given, which only root can make: so it may
+// change its environment and its mounts. It returns true in that process, and
+// false in the one that has waited for it.
 func Alone(t *testing.T, namespaces uintptr) bool {
 	t.Helper()
 	const inside = "TIMEGATE_TEST_ALONE"
 	if os.Getenv(inside) == t.Name() {
+		if namespaces&syscall.CLONE_NEWPID != 0 { // what is running is looked up there
+			Do(t, "mount", "--make-rprivate", "/")
+			Do(t, "mount", "-t", "proc", "proc", "/proc")
+		}
 		return true
 	}
-	Root(t)
-	cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
+	if namespaces != 0 {
+		Root(t)
+	}
+	t.Parallel()
+	cmd := exec.Command(os.Args[0], "-test.run=^"+strings.ReplaceAll(t.Name(), "/", "$/^")+"$", "-test.v", fmt.Sprintf("-test.short=%v", testing.Short()))
 	cmd.Env = append(os.Environ(), inside+"="+t.Name())
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: namespaces}
 	if namespaces&syscall.CLONE_NEWUSER != 0 {
@@ -76,7 +84,7 @@ func Alone(t *testing.T, namespaces uintptr) bool {
 	switch {
 	case err != nil:
 		t.Errorf("%v\n%s", err, out)
-	case strings.Contains(string(out), "--- SKIP"):
+	case strings.Contains(string(out), "--- SKIP: "+t.Name()):
 		Skip(t, "%s", out)
 	case !strings.Contains(string(out), "--- PASS: "+t.Name()):
 		t.Errorf("the test did not run:\n%s", out)

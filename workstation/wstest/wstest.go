@@ -9,16 +9,16 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
+	"timegate/core/coretest"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 )
 
 // wait bounds how long a test waits for what must come.
-const wait = 20 * time.Second
+const wait = coretest.Wait
 
 // Run checks a workstation against the rules. newWS returns a fresh one.
 func Run(t *testing.T, newWS func(t *testing.T) workstation.Workstation) {
@@ -35,6 +35,7 @@ func Run(t *testing.T, newWS func(t *testing.T) workstation.Workstation) {
 func Programs(t *testing.T, s workstation.Starter) {
 	t.Run("programs", func(t *testing.T) { programs(t, s) })
 	t.Run("a tree is ended whole", func(t *testing.T) { trees(t, s) })
+	t.Run("nobody else's is ended", func(t *testing.T) { apart(t, s) })
 	t.Run("errors", func(t *testing.T) { startErrors(t, s) })
 	t.Run("another process adopts", func(t *testing.T) { adopts(t, s) })
 }
@@ -87,14 +88,12 @@ func (p *Printer) String() string {
 	return p.text.String()
 }
 
-var lastRun atomic.Int64
-
 // order is for a script, with what it prints and its exit in a channel.
 func order(t *testing.T, body string, args ...string) (workstation.Order, *Printer, <-chan workstation.Exit) {
 	t.Helper()
 	done, out := make(chan workstation.Exit, 1), &Printer{}
 	return workstation.Order{
-		Run: lastRun.Add(1), Mark: rand.Text(), Argv: append([]string{Script(t, body)}, args...), Folder: t.TempDir(),
+		Mark: rand.Text(), Argv: append([]string{Script(t, body)}, args...), Folder: t.TempDir(),
 		Env:   []string{"PATH=/usr/bin:/bin", "ROOM=press room"},
 		Print: out.Print, Done: func(x workstation.Exit) { done <- x },
 	}, out, done
@@ -190,6 +189,39 @@ while :; do sleep 1; done`, filepath.Join(t.TempDir(), "pids"))
 	}
 	if err := p.End("HUP"); err == nil {
 		t.Error("a signal that is none of TERM and KILL was sent")
+	}
+}
+
+// apart: programs that are made ready at the same time, as keepers of two homes do
+// it, have nothing to do with each other.
+func apart(t *testing.T, s workstation.Starter) {
+	var processes []workstation.Process
+	var ends []<-chan workstation.Exit
+	var made []workstation.Ready
+	for range 2 {
+		o, _, done := order(t, "exec sleep 600")
+		r, err := s.Ready(o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		made, ends = append(made, r), append(ends, done)
+	}
+	for _, r := range made {
+		p, err := r.Start()
+		if err != nil {
+			t.Fatal(err)
+		}
+		processes = append(processes, p)
+	}
+	if err := processes[0].End("KILL"); err != nil {
+		t.Fatal(err)
+	}
+	ended(t, ends[0])
+	if err := processes[1].End("TERM"); err != nil {
+		t.Fatal(err)
+	}
+	if x := ended(t, ends[1]); x.Signal != "TERM" {
+		t.Errorf("the other program ended with %+v", x)
 	}
 }
 

@@ -1,8 +1,0 @@
-//go:build linux && torture
-
-package keeper
-
-import "time"
-
-// tortureFor is how long keepers are tortured.
-const tortureFor = 5 * time.Minute
