@@ -16,6 +16,7 @@ import (
 
 	_ "timegate/cli" // so that no cached result outlives a change of the program
 	"timegate/core/coretest"
+	"timegate/workstation/wstest"
 )
 
 var update = flag.Bool("update", false, "rewrite the expected output in testdata")
@@ -70,14 +71,15 @@ var masks = []mask{
 	{regexp.MustCompile(`  +`), "  "},
 	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
 	{regexp.MustCompile(`when \w+ ((?:un)?locks the desktop|logs o)`), "when ME $1"},
-	{regexp.MustCompile(`in (?:/root|/home/\w+|/)(:|\n)`), "in $$HOME$1"},
+	{regexp.MustCompile(`in (?:/root|/home/[\w ]+|/)(:|\n)`), "in $$HOME$1"},
 	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|read|written|late_s|takes_s)": [\d.]+`), `"$1": N`},
 }
 
 // TestScripts plays the files in testdata/script. Each is a list of shell
 // commands, "$ …", with what they print: on standard error behind "! ", and
 // the exit status behind "? " where it is not 0. $WORK is the folder in which
-// they run; "mask" in the first line lets times and the like pass.
+// they run; "mask" in the first line lets times and the like pass, and a line
+// "# needs PROGRAM PACKAGE" or "# needs root" says where it cannot be played.
 func TestScripts(t *testing.T) {
 	t.Parallel()
 	files, err := filepath.Glob("testdata/script/*.txt")
@@ -96,6 +98,13 @@ func playScript(t *testing.T, file string) {
 	text, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		if f := strings.Fields(line); len(f) == 3 && strings.HasPrefix(line, "# needs ") && f[2] == "root" {
+			wstest.Root(t)
+		} else if len(f) == 4 && strings.HasPrefix(line, "# needs ") {
+			wstest.Need(t, f[2], f[3])
+		}
 	}
 	work, err := os.MkdirTemp("", "w")
 	if err != nil {
@@ -162,7 +171,8 @@ func difference(want, got string) string {
 	w, g := strings.Split(want, "\n"), strings.Split(got, "\n")
 	for i := range min(len(w), len(g)) {
 		if w[i] != g[i] {
-			return fmt.Sprintf("line %d\nwant %s\n got %s", i+1, w[i], g[i])
+			const more = 12 // lines
+			return fmt.Sprintf("line %d\nwant %s\n got %s", i+1, strings.Join(w[i:min(len(w), i+more)], "\n     "), strings.Join(g[i:min(len(g), i+more)], "\n     "))
 		}
 	}
 	return fmt.Sprintf("%d lines instead of %d", len(g), len(w))

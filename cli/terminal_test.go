@@ -190,7 +190,9 @@ func TestDemo(t *testing.T) {
 	// just that change.
 	home := filepath.Join(dir, "home")
 	replay := func(args ...string) string {
-		out, _ := exec.Command(program, append([]string{"--home", home}, args...)...).CombinedOutput()
+		cmd := exec.Command(program, append([]string{"--home", home}, args...)...)
+		cmd.Env = append(os.Environ(), "TZ=Europe/London") // where the demo plays
+		out, _ := cmd.CombinedOutput()
 		return string(out)
 	}
 	page, err := os.ReadFile(filepath.Join(dir, "report.html"))

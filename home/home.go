@@ -105,14 +105,22 @@ func (h Home) Prepare() error {
 		path string
 		mode os.FileMode
 	}{{h.State, pass}, {h.Gates, 0o700}, {h.Outputs(), 0o700}, {h.Agents(), 0o700}, {h.Told(), pass}, {filepath.Dir(h.Socket), pass}} {
-		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
-			return Wrap(dir.path, err)
+		if err := makeFolder(dir.path, dir.mode); err != nil {
+			return err
 		}
-		// One that was there before may have been closed to others.
-		if info, err := os.Stat(dir.path); err == nil && dir.mode == 0o711 && info.Mode()&0o111 != 0o111 {
-			if err := os.Chmod(dir.path, info.Mode().Perm()|0o111); err != nil {
-				return Wrap(dir.path, err)
-			}
+	}
+	return nil
+}
+
+// makeFolder makes a folder, if it is not there. One that others are to pass lets
+// them, whatever the file mode mask is, and also where it was closed to them before.
+func makeFolder(path string, mode os.FileMode) error {
+	if err := os.MkdirAll(path, mode); err != nil {
+		return Wrap(path, err)
+	}
+	if info, err := os.Stat(path); err == nil && mode == 0o711 && info.Mode()&0o111 != 0o111 {
+		if err := os.Chmod(path, info.Mode().Perm()|0o111); err != nil {
+			return Wrap(path, err)
 		}
 	}
 	return nil

@@ -48,8 +48,8 @@ func (h Home) PutScript(name string, data []byte, mode fs.FileMode, uid int) err
 	if h.Scope == gate.System {
 		folder = 0o711 // other accounts run what is theirs
 	}
-	if err := os.MkdirAll(h.scripts(), folder); err != nil {
-		return Wrap(h.scripts(), err)
+	if err := makeFolder(h.scripts(), folder); err != nil {
+		return err
 	}
 	path := h.KeptScript(name)
 	own := os.FileMode(0o700)

@@ -50,7 +50,11 @@ func systemScope(t *testing.T) home.Home {
 	} {
 		path := "/etc/" + file
 		text, _ := os.ReadFile(path)
-		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, append(text, lines...), 0o644)); err != nil {
+		whole := string(text) + lines
+		if file == "passwd" || file == "group" {
+			whole = lines + string(text) // of two with one name, the first counts
+		}
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(whole), 0o644)); err != nil {
 			t.Fatal(err)
 		}
 	}

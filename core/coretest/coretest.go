@@ -36,8 +36,9 @@ func Size(whole, small, short int) int {
 
 // Main runs the tests of a package whose tests mostly wait, and returns the exit
 // status. The environment has no display and no desktop's message bus: a test that
-// wants one starts its own.
+// wants one starts its own. Files get the modes that tests give them.
 func Main(m *testing.M) int {
+	setUmask()
 	for _, name := range []string{"DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "DBUS_SESSION_BUS_ADDRESS"} {
 		os.Unsetenv(name)
 	}

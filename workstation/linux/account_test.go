@@ -25,17 +25,17 @@ func TestLimits(t *testing.T) {
 	folder := t.TempDir()
 	conf := `# a comment
 *        soft  core     0
-*        hard  nofile   900
-@binders -     nofile   600
+*        hard  nofile   450
+@binders -     nofile   300
 @binders soft  memlock  64
-maren    soft  nofile   500   # for her
+maren    soft  nofile   250   # for her
 maren    hard  cpu      2
 tobias   -     nice     -5
 ines     -     maxlogins 4
 ines     -     nproc    many
 `
 	if err := errors.Join(os.WriteFile(filepath.Join(folder, "limits.conf"), []byte(conf), 0o644), os.Mkdir(filepath.Join(folder, "limits.d"), 0o755),
-		os.WriteFile(filepath.Join(folder, "limits.d", "press.conf"), []byte("* hard nofile 800\nroot soft core unlimited\nmaren hard cpu 3\n"), 0o644)); err != nil {
+		os.WriteFile(filepath.Join(folder, "limits.d", "press.conf"), []byte("* hard nofile 400\nroot soft core unlimited\nmaren hard cpu 3\n"), 0o644)); err != nil {
 		t.Fatal(err)
 	}
 	show := func(list []workstation.Limit) string {
@@ -54,10 +54,10 @@ ines     -     nproc    many
 		return strings.Join(out, ", ")
 	}
 	for _, tt := range []struct{ account, group, want string }{
-		{"ines", "ines", "core 0 -, nofile - 800"},
-		{"ines", "binders", "core 0 -, memlock 65536 -, nofile 600 600"},
-		{"maren", "binders", "core 0 -, cpu - 180, memlock 65536 -, nofile 500 600"},
-		{"tobias", "tobias", "core 0 -, nice 25 25, nofile - 800"},
+		{"ines", "ines", "core 0 -, nofile - 400"},
+		{"ines", "binders", "core 0 -, memlock 65536 -, nofile 300 300"},
+		{"maren", "binders", "core 0 -, cpu - 180, memlock 65536 -, nofile 250 300"},
+		{"tobias", "tobias", "core 0 -, nice 25 25, nofile - 400"},
 		{"root", "binders", "core 18446744073709551615 -"},
 	} {
 		if got := show(Limits(folder, tt.account, []string{tt.group})); got != tt.want {
@@ -72,7 +72,7 @@ ines     -     nproc    many
 		t.Fatal(err)
 	}
 	x := <-done
-	if text.String() != "500\n600\n0\n19\n" || x.Status != 0 || p.Note() != "" {
+	if text.String() != "250\n300\n0\n19\n" || x.Status != 0 || p.Note() != "" {
 		t.Errorf("a program with limits: %q, %+v, note %q", text.String(), x, p.Note())
 	}
 	// What cannot be started says so as without limits.

@@ -36,7 +36,7 @@ type Files struct {
 	places    map[string]*pathWatch
 	timer     *time.Timer
 	timerAt   time.Time
-	lastRead  time.Time        // when the last event was read
+	calm      time.Time        // when the kernel's queue was surely empty
 	overflows int              // how often the kernel had to drop events
 	refused   map[string]error // why something is not watched in full, by its key
 }
@@ -59,7 +59,7 @@ func NewFiles(board *workstation.Board) (*Files, error) {
 		}
 		return nil, err
 	}
-	f := &Files{board: board, watcher: w, commands: make(chan func()), done: make(chan struct{}), ended: make(chan struct{}),
+	f := &Files{calm: time.Now(), board: board, watcher: w, commands: make(chan func()), done: make(chan struct{}), ended: make(chan struct{}),
 		folders: map[string]map[observer]bool{}, trees: map[string]*folderTree{}, logs: map[string]*log{}, places: map[string]*pathWatch{},
 		refused: map[string]error{}, timer: time.NewTimer(time.Hour)}
 	f.timer.Stop()
@@ -124,6 +124,7 @@ func (f *Files) do(call func()) {
 func (f *Files) run() {
 	defer close(f.ended)
 	for {
+		waiting := time.Now()
 		select {
 		case <-f.done:
 			return
@@ -135,7 +136,9 @@ func (f *Files) run() {
 			if !ok {
 				return
 			}
-			f.lastRead = time.Now()
+			if time.Since(waiting) > emptyFor {
+				f.calm = waiting
+			}
 			f.dispatch(ev)
 		case err := <-f.watcher.Errors:
 			if errors.Is(err, fsnotify.ErrEventOverflow) {
@@ -285,9 +288,13 @@ func (f *Files) flush() {
 	}
 }
 
-// rescan finds what events that the kernel had to drop were about.
+// emptyFor is how long no event must come for the kernel's queue to count as empty.
+const emptyFor = 300 * time.Millisecond
+
+// rescan finds what events that the kernel had to drop were about: they came after
+// the queue was last empty, which may be well before the last event that was read.
 func (f *Files) rescan() {
-	since := f.lastRead.Add(-time.Second)
+	since := f.calm.Add(-time.Second)
 	for _, t := range f.trees {
 		for _, root := range t.roots {
 			t.scan(root, since)

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"timegate/core/coretest"
 	"timegate/core/phrase"
 	"timegate/workstation"
 )
@@ -169,7 +170,7 @@ func TestOverflow(t *testing.T) {
 		}
 	})
 	overflows := 0
-	late := time.After(20 * time.Second)
+	late := time.After(coretest.Wait)
 	for len(want) > 0 {
 		select {
 		case n := <-b.Notices():

@@ -1,0 +1,10 @@
+package home
+
+import (
+	"os"
+	"testing"
+
+	"timegate/core/coretest"
+)
+
+func TestMain(m *testing.M) { os.Exit(coretest.Main(m)) }
