@@ -71,6 +71,7 @@ type keptRun struct {
 	started bool
 	out     *home.Output
 	shown   int64
+	signal  string // what its processes were sent last: each agent is told it anew
 }
 
 func newAgent(c *Crew, account string) *Agent {
@@ -93,7 +94,7 @@ func (a *Agent) resume(runs []Alive) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, r := range runs {
-		a.runs[r.Run] = &keptRun{alive: r, sent: true, resumed: true, started: r.PID != 0}
+		a.runs[r.Run] = &keptRun{alive: r, sent: true, resumed: true, started: r.PID != 0, signal: r.Signal}
 	}
 }
 
@@ -102,7 +103,7 @@ func (a *Agent) Prepare(j *Job) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.needed = true
-	a.runs[j.Run] = &keptRun{alive: Alive{Run: j.Run, Mark: j.Mark, Keep: j.Gate.Limits.Output, Readings: j.Gate.Measure}, job: j}
+	a.runs[j.Run] = &keptRun{alive: Alive{Run: j.Run, Mark: j.Mark, Keep: j.Gate.Limits.Output, Readings: j.Gate.Measure, Rest: j.Rest}, job: j}
 	a.send(request{Prepare: j})
 }
 
@@ -125,10 +126,14 @@ func (a *Agent) Drop(run int64) {
 	a.send(request{Drop: run})
 }
 
-// End sends TERM or KILL to all processes of a run.
+// End sends TERM or KILL to all processes of a run. That is wanted until the run is
+// over: whatever becomes of the agent, the next one is told it, too.
 func (a *Agent) End(run int64, signal string) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if r := a.runs[run]; r != nil && r.signal != "KILL" {
+		r.signal = signal
+	}
 	a.send(request{End: &ending{run, signal}})
 }
 

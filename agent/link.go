@@ -89,12 +89,13 @@ func (a *Agent) wanted() bool {
 }
 
 // attach takes up a conversation. The runs that the agent does not know are
-// looked for, or prepared anew.
+// looked for, or prepared anew; what is to end is told so again.
 func (a *Agent) attach(l *link) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.link, a.err = l, nil
 	queue := []request{{Watch: &wants{a.wants.Watches, a.wants.Places}}}
+	var ends []request
 	queued := map[int64]bool{}
 	for _, q := range a.queue {
 		if q.Prepare != nil {
@@ -109,8 +110,11 @@ func (a *Agent) attach(l *link) {
 		case r.job != nil:
 			queue = append(queue, request{Prepare: r.job})
 		}
+		if r.signal != "" {
+			ends = append(ends, request{End: &ending{id, r.signal}})
+		}
 	}
-	a.queue = append(queue, a.queue...)
+	a.queue = slices.Concat(queue, a.queue, ends)
 }
 
 // detach ends a conversation; it reports whether the keeper has ended. While

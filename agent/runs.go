@@ -193,7 +193,7 @@ func prepareOrder(l *launch.Launcher, j *Job) (o workstation.Order, before map[s
 	if err != nil {
 		return o, nil, &engine.StartFailed{Run: j.Run, Detail: err.Error()}, nil
 	}
-	o.Mark = j.Mark
+	o.Mark, o.Rest = j.Mark, j.Rest
 	return o, readings(g.Measure), nil, nil
 }
 
@@ -257,7 +257,7 @@ func (s *server) adopt(a *Alive) {
 	l := s.launch
 	go func() {
 		told := make(chan struct{})
-		o := workstation.Order{Mark: a.Mark, Print: s.print(r), Done: func(x workstation.Exit) { <-told; s.done(r, &l, x) }}
+		o := workstation.Order{Mark: a.Mark, Rest: a.Rest, Print: s.print(r), Done: func(x workstation.Exit) { <-told; s.done(r, &l, x) }}
 		p := s.starter.Adopt(o, a.PID, a.Born)
 		if p == nil {
 			s.mu.Lock()

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"timegate/core/engine"
 	"timegate/core/gate"
@@ -71,6 +72,7 @@ type Job struct {
 	Decision engine.Decision       `json:"decision"`
 	Files    []string              `json:"files,omitempty"` // that have changed
 	Sessions []workstation.Session `json:"sessions,omitempty"`
+	Rest     time.Duration         `json:"rest,omitempty"` // [workstation.Order.Rest]
 	Told     bool                  `json:"told,omitempty"` // Sessions are all that there are; else they are looked for
 }
 
@@ -82,6 +84,9 @@ type Alive struct {
 	Born     int64    `json:"born,omitempty"`
 	Keep     int64    `json:"keep"` // bytes of output
 	Readings []string `json:"readings,omitempty"`
+	// Signal was sent to it last, by an earlier keeper; "" for none.
+	Signal string        `json:"-"`
+	Rest   time.Duration `json:"rest,omitempty"`
 }
 
 type ending struct {

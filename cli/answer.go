@@ -52,6 +52,8 @@ func (a *app) printAnswer(name string, ans control.Answer) error {
 		case d.Starts() && over[d.Run]:
 		case d.Starts():
 			fmt.Fprintf(a.out, "%s: run %d started\n", d.Gate, d.Run)
+		case d.Decision == string(engine.StopRun) && d.Signal == "KILL":
+			fmt.Fprintf(a.out, "%s: run %d is killed\n", d.Gate, d.Run)
 		case d.Decision == string(engine.StopRun):
 			fmt.Fprintf(a.out, "%s: run %d is asked to end\n", d.Gate, d.Run)
 		case d.Decision == string(engine.Wait):

@@ -112,6 +112,12 @@ var rules = []struct {
 		}
 		return fmt.Sprintf("asked to end after %s, killed %s later", phrase.SpanWords(g.Limits.Longest), phrase.SpanWords(g.Limits.Grace))
 	}},
+	{"leaves", []string{"limits.leftovers"}, func(g *gate.Gate) string {
+		if !g.Limits.EndsLeftovers() {
+			return ""
+		}
+		return fmt.Sprintf("nothing: processes that it leaves behind are asked to end, too, killed %s later", phrase.SpanWords(g.Limits.Grace))
+	}},
 	{"busy", []string{"rules.busy"}, func(g *gate.Gate) string {
 		return map[string]string{
 			gate.BusySkip: "skip: a moment that comes while it runs is skipped", gate.BusyQueue: "queue: one start waits until the run has ended",

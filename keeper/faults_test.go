@@ -258,7 +258,7 @@ func TestRunsComeBeforeMoments(t *testing.T) {
 	t.Parallel()
 	for _, agentGoes := range []bool{false, true} {
 		stop := filepath.Join(t.TempDir(), "stop")
-		h := homeWith(t, "stock-count", gateText(wstest.Script(t, "while [ ! -e "+stop+" ]; do sleep 0.02; done; rm "+stop+"; sleep 0.1"), `"every 1s from 00:00 to 23:59:59"`))
+		h := homeWith(t, "stock-count", gateText(wstest.Script(t, "while [ ! -e "+stop+" ] && [ -d "+filepath.Dir(stop)+" ]; do sleep 0.02; done; rm -f "+stop+"; sleep 0.1"), `"every 1s from 00:00 to 23:59:59"`))
 		var first *Keeper
 		k := keepWith(t, h, newMachine(t), func(k *Keeper) { first = k })
 		k.until("a moment that is passed over", func(d engine.Decision) bool { return d.Code == engine.CodeBusy })

@@ -283,6 +283,45 @@ func TestLateAdoption(t *testing.T) {
 	onTime(t, h, k)
 }
 
+// TestLostSignal: what was decided to be sent to a program is sent, whatever becomes of
+// its agent meanwhile, and of the keeper.
+func TestLostSignal(t *testing.T) {
+	t.Parallel()
+	for _, keeperToo := range []bool{false, true} {
+		h := homeWith(t, "press", gateText(wstest.Script(t, "trap '' TERM; while :; do sleep 0.1; done"), `"boot"`, "[limits]", `grace = "100ms"`))
+		var keeper *Keeper
+		k := keepWith(t, h, newMachine(t), func(k *Keeper) { keeper = k })
+		k.until("the program", func(d engine.Decision) bool { return d.Starts() })
+		wstest.Await(t, "its start", func() bool { s, err := control.NewClient(h).Status(t.Context()); return err == nil && s.Running > 0 })
+		wstest.Await(t, "its process", func() bool { list := historyOf(t, h, "press"); return len(list) == 1 && list[0].PID != 0 })
+		pid := agentOf(t, keeper, "")
+		if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := control.NewClient(h).Stop(t.Context(), "press"); err != nil {
+			t.Fatal(err)
+		}
+		k.until("the kill", func(d engine.Decision) bool { return d.Signal == "KILL" })
+		if keeperToo {
+			if err := k.end(); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		if keeperToo {
+			k = keep(t, h, newMachine(t))
+		}
+		wstest.Await(t, "the run's end", func() bool { list := historyOf(t, h, "press"); return list[0].Result == engine.ResultStopped })
+		program := historyOf(t, h, "press")[0].PID
+		if stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", program)); err == nil && !strings.Contains(string(stat), ") Z ") {
+			t.Errorf("the run is over, and its program goes on (keeper renewed: %v): %s", keeperToo, stat)
+		}
+		k.end()
+	}
+}
+
 // TestLockedJournal: a journal that another program keeps locked stops the
 // starts, which must be written down first, and nothing else.
 func TestLockedJournal(t *testing.T) {

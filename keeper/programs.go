@@ -81,6 +81,7 @@ func (k *Keeper) prepareStarts(records []journal.Record) map[int64]*program {
 // job is what an agent needs to know of a start.
 func (k *Keeper) job(g *gate.Gate, d *engine.Decision) *agent.Job {
 	j := &agent.Job{Run: d.Run, Mark: k.crew.Mark(d.Run), Decision: *d, Days: g.DaysFiles(),
+		Rest: restOf(g),
 		Gate: gate.Gate{Name: g.Name, Run: g.Run, Folder: g.Folder, As: g.As, Limits: g.Limits, Measure: g.Measure}}
 	if d.Cause != nil {
 		j.Files = d.Cause.Files
@@ -95,6 +96,14 @@ func (k *Keeper) job(g *gate.Gate, d *engine.Decision) *agent.Job {
 		}
 	}
 	return j
+}
+
+// restOf is how long what a program leaves behind has to end; 0 where it may go on.
+func restOf(g *gate.Gate) time.Duration {
+	if !g.Limits.EndsLeftovers() {
+		return 0
+	}
+	return max(g.Limits.Grace, time.Millisecond)
 }
 
 // start lets an agent start what it has prepared, unless the decision could not
@@ -265,7 +274,7 @@ func (k *Keeper) resume(ctx context.Context, b *engine.Begin) (rest []input) {
 		if f, ok := k.files[r.Gate]; ok {
 			g = f.Gate
 		}
-		byAccount[r.As] = append(byAccount[r.As], agent.Alive{Run: r.ID, Mark: k.crew.Mark(r.ID), PID: r.PID, Born: r.Born, Keep: g.Limits.Output, Readings: g.Measure})
+		byAccount[r.As] = append(byAccount[r.As], agent.Alive{Run: r.ID, Mark: k.crew.Mark(r.ID), PID: r.PID, Born: r.Born, Keep: g.Limits.Output, Readings: g.Measure, Rest: restOf(g), Signal: r.Signal()})
 		pending[r.ID] = true
 		k.programs.running[r.ID] = &program{gate: r.Gate, readings: g.Measure, let: func() {}}
 		if m, ok := k.ws.(holder); ok {

@@ -128,6 +128,10 @@ type Order struct {
 	Limits []Limit  // of resources, where they differ from the keeper's
 	Window *Window  // how its windows appear; nil for as the program likes
 	Note   string   // what cannot be as it is wished, as is known beforehand
+	// Rest is how long processes that the program leaves behind when it ends by itself
+	// have to end, too; 0 where they may go on. A program that was asked to end has
+	// ended when none of its processes is left.
+	Rest time.Duration
 	// Print is given what the program prints, piece by piece; it may be nil.
 	Print func([]byte)
 	// Done is called once, from a goroutine of its own, when the program has

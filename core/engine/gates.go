@@ -258,6 +258,17 @@ func (e *Engine) AliveRuns() []AliveRun {
 	return out
 }
 
+// Signal is what a run was sent last, to end it: TERM, KILL, or "" for nothing.
+func (r *RunState) Signal() string {
+	switch {
+	case r.Stopping == "":
+		return ""
+	case r.KillAt == never:
+		return "KILL"
+	}
+	return "TERM"
+}
+
 // AliveRun is a run that has not ended.
 type AliveRun struct {
 	RunState

@@ -89,6 +89,11 @@ func (e *Engine) stopGate(name string) {
 	}
 	e.cancelWaiting(gs, ByHand)
 	for _, r := range gs.runs {
+		if r.Stopping != "" { // once more: what does not end when asked is killed
+			r.KillAt = never
+			e.decide(Decision{Kind: StopRun, Gate: gs.name, Opening: r.Opening, Due: r.Due, Run: r.ID, Signal: "KILL", Reason: Reason{Code: CodeStopped}})
+			continue
+		}
 		e.stopRun(r, ResultStopped, "", Reason{Code: CodeStopped})
 	}
 	e.arm(gs)

@@ -101,7 +101,13 @@ type Limits struct {
 	Grace   time.Duration `json:"-"`
 	Output  int64         `json:"output"` // bytes kept
 	Success []int         `json:"success"`
+	// Leftovers says what becomes of processes that a program leaves behind when
+	// it ends by itself: "keep" or "end".
+	Leftovers string `json:"leftovers"`
 }
+
+// EndsLeftovers reports whether what a program leaves behind is ended with it.
+func (l *Limits) EndsLeftovers() bool { return l.Leftovers == "end" }
 
 // Again says how often a failed run is tried again.
 type Again struct {
@@ -200,7 +206,7 @@ func Default(name string) *Gate {
 		Enabled: true,
 		As:      As{Window: WindowOrdinary, Priority: "normal"},
 		Needs:   Needs{Power: "any", People: "any", IfLost: "carry on"},
-		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}},
+		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}, Leftovers: "keep"},
 		Again:   Again{Pause: 90 * time.Second},
 		Rules:   Rules{Busy: BusySkip, Missed: "skip", MissedWithin: 12 * time.Hour},
 		Tell:    Tell{Of: []string{TellUsual}},

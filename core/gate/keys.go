@@ -83,6 +83,7 @@ var Keys = []Key{
 
 	spanKey("limits.longest", "ask the program and its children to end (SIGTERM) after this long; 0s for never", "2h", func(g *Gate) *time.Duration { return &g.Limits.Longest }),
 	spanKey("limits.grace", "killed if it has not ended this long after that", "10s", func(g *Gate) *time.Duration { return &g.Limits.Grace }),
+	choiceKey("limits.leftovers", "what becomes of processes that the program leaves behind when it ends by itself: they go on, or are ended, too (SIGTERM, and SIGKILL after limits.grace), and the run is over when none is left", func(g *Gate) *string { return &g.Limits.Leftovers }, "keep", "end"),
 	{Name: "limits.output", Type: TypeSize, About: "how much of its output is kept: the first half and the last half of this", Example: `"1MiB"`,
 		set: (*reader).output, get: func(g *Gate) string { return quoteText(phrase.FormatAmount(g.Limits.Output)) }},
 	{Name: "limits.success", Type: TypeNumbers, About: "exit statuses that count as success", Example: `[0, 3]`,

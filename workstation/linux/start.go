@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -107,6 +108,7 @@ func (r *ready) Start() (workstation.Process, error) {
 	go func() {
 		state, err := proc.Wait()
 		p.gone()
+		p.rest(o.Rest)
 		g.remove()
 		exit := workstation.Exit{Lost: err != nil}
 		if err == nil {
@@ -272,8 +274,9 @@ type process struct {
 	group *group
 	note  string
 
-	mu   sync.Mutex // guards over
-	over bool
+	mu    sync.Mutex // guards what follows
+	over  bool       // the leader is no more
+	asked bool       // it was asked to end
 }
 
 func (p *process) PID() int { return p.pid }
@@ -291,6 +294,32 @@ func (p *process) gone() {
 	p.over = true
 }
 
+// betweenLooks is how often it is looked whether anything of a program is left.
+const betweenLooks = 50 * time.Millisecond
+
+// rest returns when nothing of a program is left whose leader has ended, if it was
+// asked to end. Where what it leaves behind is to end with it, that is asked to, and
+// killed after so long; 0 leaves it alone.
+func (p *process) rest(patience time.Duration) {
+	p.mu.Lock()
+	asked := p.asked
+	p.mu.Unlock()
+	if !asked && patience == 0 || !p.left() {
+		return
+	}
+	if !asked {
+		p.End("TERM")
+	}
+	for kill := time.Now().Add(patience); p.left(); time.Sleep(betweenLooks) {
+		if !asked && time.Now().After(kill) {
+			p.End("KILL")
+		}
+	}
+}
+
+// left reports whether a process is there that has come of the program.
+func (p *process) left() bool { return len(p.group.members()) > 0 || len(tree(0, p.mark)) > 0 }
+
 var signals = map[string]syscall.Signal{"TERM": syscall.SIGTERM, "KILL": syscall.SIGKILL}
 
 // End implements [workstation.Process].
@@ -304,6 +333,7 @@ func (p *process) End(name string) error {
 	if p.over {
 		leader = 0
 	}
+	p.asked = true
 	p.mu.Unlock()
 	return endTree(leader, p.mark, p.group, sig)
 }

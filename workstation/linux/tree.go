@@ -224,6 +224,7 @@ func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Proce
 		defer handle.Close()
 		waitExit(handle)
 		p.gone()
+		p.rest(o.Rest)
 		p.group.remove()
 		exit := exitByHandle(handle)
 		exit.Usage.Output = c.ended()

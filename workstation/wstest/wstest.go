@@ -5,6 +5,7 @@ package wstest
 
 import (
 	"crypto/rand"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -35,6 +36,7 @@ func Run(t *testing.T, newWS func(t *testing.T) workstation.Workstation) {
 func Programs(t *testing.T, s workstation.Starter) {
 	t.Run("programs", func(t *testing.T) { programs(t, s) })
 	t.Run("a tree is ended whole", func(t *testing.T) { trees(t, s) })
+	t.Run("what a program leaves", func(t *testing.T) { leftovers(t, s) })
 	t.Run("nobody else's is ended", func(t *testing.T) { apart(t, s) })
 	t.Run("errors", func(t *testing.T) { startErrors(t, s) })
 	t.Run("another process adopts", func(t *testing.T) { adopts(t, s) })
@@ -189,6 +191,46 @@ while :; do sleep 1; done`, filepath.Join(t.TempDir(), "pids"))
 	}
 	if err := p.End("HUP"); err == nil {
 		t.Error("a signal that is none of TERM and KILL was sent")
+	}
+}
+
+// leftovers: a program that is asked to end has ended when nothing of it is left; one
+// that ends by itself leaves behind what it likes, unless that is to end with it.
+func leftovers(t *testing.T, s workstation.Starter) {
+	alive := func(pid string) bool {
+		stat, err := os.ReadFile("/proc/" + pid + "/stat")
+		return err == nil && !strings.Contains(string(stat), ") Z ")
+	}
+	const stubborn = `sh -c 'trap "" TERM HUP; echo $$ >>"$0"; while :; do sleep 0.1; done' "$1" & `
+	// Asked to end: the leader does, and its child does not.
+	o, _, done := order(t, stubborn+"exec sleep 600", filepath.Join(t.TempDir(), "pids"))
+	p := start(t, s, o)
+	child := lines(t, o.Argv[1], 1)[0]
+	if err := p.End("TERM"); err != nil {
+		t.Fatal(err)
+	}
+	Await(t, "the leader to end", func() bool { return !alive(fmt.Sprint(p.PID())) })
+	select {
+	case x := <-done:
+		t.Errorf("it ended with %+v while its child goes on: %v", x, alive(child))
+	case <-time.After(200 * time.Millisecond):
+	}
+	if err := p.End("KILL"); err != nil {
+		t.Fatal(err)
+	}
+	if x := ended(t, done); x.Signal != "TERM" || alive(child) {
+		t.Errorf("it ended with %+v, and its child lives: %v", x, alive(child))
+	}
+	for _, rest := range []time.Duration{0, 300 * time.Millisecond} {
+		o, _, done := order(t, stubborn+`until [ -s "$1" ]; do sleep 0.01; done; exit 3`, filepath.Join(t.TempDir(), "pids"))
+		o.Rest = rest
+		p := start(t, s, o)
+		x := ended(t, done)
+		child := lines(t, o.Argv[1], 1)[0]
+		if x.Status != 3 || alive(child) != (rest == 0) {
+			t.Errorf("with %v for what it leaves: it ended with %+v, and its child lives: %v", rest, x, alive(child))
+		}
+		p.End("KILL")
 	}
 }
 
