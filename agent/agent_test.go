@@ -27,10 +27,12 @@ import (
 	"timegate/core/phrase"
 	"timegate/home"
 	"timegate/workstation"
+	"timegate/workstation/rights"
 	"timegate/workstation/wstest"
 )
 
 func TestMain(m *testing.M) {
+	os.Args = append(os.Args[:1:1], rights.Become(os.Args[1:])...)
 	if status, ok := Help(os.Args[1:]); ok {
 		os.Exit(status)
 	}

@@ -376,7 +376,7 @@ func (a *Agent) greet(addr *net.UnixAddr, r *launch.Rights) (l *link, err error)
 	if err != nil {
 		return nil, err
 	}
-	if l.proc, err = os.FindProcess(pid); err != nil {
+	if l.proc, err = peer.Hold(pid, uid); err != nil {
 		return nil, err
 	}
 	if rep.Hello == nil || rep.Hello.Protocol != protocol {

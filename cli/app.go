@@ -29,6 +29,7 @@ import (
 	"timegate/tell"
 	"timegate/workstation"
 	"timegate/workstation/here"
+	"timegate/workstation/rights"
 	"timegate/workstation/zones"
 )
 
@@ -53,6 +54,7 @@ type app struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
+	args = append(args[:1:1], rights.Become(args[1:])...)
 	if status, ok := agent.Help(args[1:]); ok {
 		return status
 	}

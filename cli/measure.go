@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -15,6 +16,7 @@ import (
 	"github.com/google/shlex"
 
 	"timegate/workstation/here"
+	"timegate/workstation/rights"
 )
 
 // measureForms are what can be measured before and after a try.
@@ -43,13 +45,30 @@ func measure(ctx context.Context, name string) (measured, error) {
 		if err != nil || len(argv) == 0 {
 			return measured{}, fmt.Errorf("%q is no command", about)
 		}
-		out, err := exec.CommandContext(ctx, argv[0], argv[1:]...).Output()
+		out, err := commandOutput(ctx, argv)
 		if err != nil {
 			return measured{}, fmt.Errorf("the command %s: %w", argv[0], err)
 		}
 		return firstNumber(string(out))
 	}
 	return measured{}, fmt.Errorf("%q cannot be measured; write %s", name, measureForms)
+}
+
+// commandOutput runs a command with the caller's environment and returns what it prints.
+func commandOutput(ctx context.Context, argv []string) ([]byte, error) {
+	path, err := exec.LookPath(argv[0])
+	if err == nil {
+		path, err = filepath.Abs(path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return nil, err
+	}
+	const most = 1 << 20
+	return rights.Run(ctx, rights.Call{Program: path, Args: argv[1:], Env: os.Environ(), Dir: dir, Most: most})
 }
 
 // countFiles counts the plain files below a folder.

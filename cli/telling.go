@@ -25,8 +25,8 @@ func (a *app) telling(isStaged bool) *keeper.Telling {
 	root := a.home.Scope == gate.System && os.Getuid() == 0
 	return &keeper.Telling{Gather: tellGather, Pause: tellPause, Channels: func(s home.Tell) []tell.Channel {
 		var out []tell.Channel
-		if program, err := os.Executable(); s.Desktop && err == nil {
-			out = append(out, &tell.Desktop{Root: root, Program: program})
+		if s.Desktop {
+			out = append(out, &tell.Desktop{Root: root})
 		}
 		if s.Syslog {
 			out = append(out, &tell.Syslog{Root: root, Now: time.Now})

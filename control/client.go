@@ -46,6 +46,10 @@ func isTimeout(err error) bool {
 	return ok && late.Timeout()
 }
 
+// errEnded is returned where a keeper was asked to do something, and ended before it said
+// what came of it.
+var errEnded = errors.New("the keeper ended before it answered; whether it did what it was asked is in: timegate history")
+
 // Status asks the keeper what goes on. Its error is [ErrNoKeeper] where none
 // answers.
 func (c *Client) Status(ctx context.Context) (Status, error) {
@@ -172,6 +176,17 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return err
 	}
 	res, err := c.http.Do(req)
+	if ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET); ended || err == nil && res.StatusCode == http.StatusServiceUnavailable {
+		if method != http.MethodGet {
+			err = errEnded
+		} else {
+			err = ErrNoKeeper
+		}
+		if res != nil {
+			res.Body.Close()
+		}
+		return err
+	}
 	if err := callError(res, err); err != nil {
 		return err
 	}

@@ -61,7 +61,7 @@ func Serve(k Keeper, h home.Home, log *slog.Logger) (*Server, error) {
 	}
 	s := &Server{keeper: k, home: h, closed: make(chan struct{})}
 	s.server = &http.Server{
-		Handler: s.handler(), ReadTimeout: 5 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
+		Handler: s.handler(), ReadTimeout: 5 * time.Second, IdleTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10,
 		ConnContext: withCaller, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
 	go s.server.Serve(&guard{Listener: l, uses: map[int]*use{}, turns: make(chan struct{}, mostOtherTurns)})
@@ -81,24 +81,43 @@ func (s *Server) handler() http.Handler {
 	return mux
 }
 
-// Close ends the server and takes its socket away.
+// closePatience is how long a server that ends waits for answers that are under way.
+const closePatience = time.Second
+
+// Close takes the socket away and ends the server. Who was called already is
+// answered.
 func (s *Server) Close() {
-	close(s.closed)
-	s.server.Close()
 	os.Remove(s.home.Socket)
+	close(s.closed)
+	ctx, cancel := context.WithTimeout(context.Background(), closePatience)
+	defer cancel()
+	if s.server.Shutdown(ctx) != nil {
+		s.server.Close()
+	}
 }
 
-// answer sends a result, or that the keeper is ending.
+// ErrEnding is what a keeper that ends answers.
+var ErrEnding = errors.New("the keeper is ending")
+
+// answer sends a result, or why there is none.
 func answer(w http.ResponseWriter, v any, err error) {
-	if err != nil {
+	switch {
+	case errors.Is(err, ErrEnding):
 		http.Error(w, err.Error(), http.StatusServiceUnavailable)
+		return
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 		return
 	}
 	send(w, v)
 }
 
+// writePatience is how long a caller may take to read an answer.
+const writePatience = 10 * time.Second
+
 func send(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
+	http.NewResponseController(w).SetWriteDeadline(time.Now().Add(writePatience)) // not before: what is asked may take its time
 	json.NewEncoder(w).Encode(v)
 }
 

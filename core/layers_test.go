@@ -39,14 +39,15 @@ var arrows = map[string]string{
 	"journal":            "core/calendar core/engine core/phrase",
 	"workstation":        "core/calendar core/engine core/phrase",
 	"workstation/peer":   "",
+	"workstation/rights": "workstation",
 	"workstation/zones":  "core/calendar core/phrase",
-	"workstation/window": "workstation workstation/peer",
-	"workstation/linux":  "core/calendar core/engine core/gate core/phrase workstation workstation/window workstation/zones",
+	"workstation/window": "workstation workstation/peer workstation/rights",
+	"workstation/linux":  "core/calendar core/engine core/gate core/phrase workstation workstation/rights workstation/window workstation/zones",
 	"workstation/here":   "workstation workstation/linux workstation/window",
 	"workstation/staged": "core/calendar core/engine core/phrase home workstation workstation/here",
 	"workstation/wstest": "core/calendar core/coretest core/engine core/gate core/phrase workstation workstation/linux",
 	"desktop":            "core/phrase",
-	"inspect":            "core/calendar core/engine core/gate core/phrase core/rehearsal core/words",
+	"inspect":            "core/calendar core/engine core/gate core/phrase core/rehearsal core/words workstation workstation/rights",
 	"home":               "core/engine core/gate core/phrase core/tell",
 	"ical":               "core/calendar core/phrase",
 	"gates":              "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",
@@ -61,11 +62,11 @@ var arrows = map[string]string{
 	"report":             "chart core/forecast",
 	"estate":             "core/estate gates home",
 	"estate/hub":         "core/estate estate home",
-	"tell":               "core/tell core/words home",
+	"tell":               "core/tell core/words home workstation workstation/rights",
 	"watch":              "control core/calendar core/engine core/words journal",
 	"demo":               "core/calendar workstation/zones",
 	"cli": "agent chart control core/calendar core/engine core/estate core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/tell core/words demo desktop estate estate/hub figures gates home ical inspect install journal keeper launch report startup " +
-		"tell watch workstation workstation/here workstation/staged workstation/zones",
+		"tell watch workstation workstation/here workstation/rights workstation/staged workstation/zones",
 }
 
 func goList(t *testing.T, args ...string) []string {
@@ -142,6 +143,48 @@ func TestSkips(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestProcesses: processes are started in few places. Rights of another account are taken
+// on in one way, and what a program prints is read in one, with its bounds.
+func TestProcesses(t *testing.T) {
+	allowed := map[string][]string{
+		"Credential:":         {},
+		".Credential =":       {"workstation/linux/start.go"}, // a gate's own program
+		"CombinedOutput()":    {"workstation/rights/rights_other.go"},
+		".Output()":           {"cli/demo_estate.go"},
+		"exec.Command(":       {"workstation/window/terminal.go"},                                                                                // a terminal emulator, on the person's desktop
+		"exec.CommandContext": {"workstation/rights/rights_linux.go", "workstation/rights/rights_other.go", "cli/edit.go", "cli/demo_estate.go"}, // the caller's editor; the demo's own keepers
+		"os.StartProcess(":    {"workstation/linux/start.go", "workstation/linux/agent.go", "workstation/linux/limits.go", "workstation/window/start.go"},
+	}
+	used := map[string]bool{}
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "wstest/") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		name := strings.TrimPrefix(path, "../")
+		for call, files := range allowed {
+			if !strings.Contains(string(text), call) {
+				continue
+			}
+			if !slices.Contains(files, name) {
+				t.Errorf("%s has %q: processes are started in few places", name, call)
+			}
+			used[call+name] = true
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for call, files := range allowed {
+		for _, name := range files {
+			if !used[call+name] {
+				t.Errorf("%s has %q no more: take it out of the table", name, call)
+			}
+		}
 	}
 }
 

@@ -21,10 +21,12 @@ import (
 
 	"timegate/core/coretest"
 	"timegate/workstation/here"
+	"timegate/workstation/rights"
 	"timegate/workstation/wstest"
 )
 
 func TestMain(m *testing.M) {
+	os.Args = append(os.Args[:1:1], rights.Become(os.Args[1:])...)
 	if status, ok := Help(os.Args[1:]); ok { // the tests' program is the network's process, too
 		os.Exit(status)
 	}

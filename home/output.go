@@ -202,8 +202,11 @@ func (o *Output) join() {
 
 // appendTail copies the last n bytes of a file.
 func appendTail(w io.Writer, path string, n int64) {
+	if n <= 0 {
+		return
+	}
 	f, err := os.Open(path)
-	if err != nil || n <= 0 {
+	if err != nil {
 		return
 	}
 	defer f.Close()

@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"timegate/core/gate"
+	"timegate/workstation"
+	"timegate/workstation/rights"
 )
 
 // content looks into an executable file: is it a program for this machine, or
@@ -139,12 +141,15 @@ func syntaxError(interpreter, script string, who Who) string {
 	const patience = 5 * time.Second
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, interpreter, append(slices.Clone(args), script)...)
-	cmd.Env, cmd.Dir = []string{"LC_ALL=C", "PATH=/usr/bin:/bin"}, "/"
-	if err := runAs(cmd, who); err != nil {
-		return ""
+	const most = 64 << 10
+	call := rights.Call{Program: interpreter, Args: append(slices.Clone(args), script), Env: []string{"LC_ALL=C", "PATH=/usr/bin:/bin"}, Most: most}
+	if os.Getuid() == 0 && who.UID != 0 {
+		if len(who.Groups) == 0 {
+			return "" // its groups are not known
+		}
+		call.As = &workstation.Account{UID: uint32(who.UID), GID: who.Groups[0], Groups: who.Groups}
 	}
-	out, err := cmd.CombinedOutput()
+	out, err := rights.Run(ctx, call)
 	if err == nil || ctx.Err() != nil || !errors.As(err, new(*exec.ExitError)) {
 		return ""
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"os/exec"
 	"syscall"
 )
 
@@ -32,17 +31,4 @@ func openPlain(path string) (*os.File, error) {
 		return nil, errors.Join(err, fs.ErrInvalid)
 	}
 	return f, nil
-}
-
-// runAs lets a command run with an account's rights, where root looks into what
-// the account may have written.
-func runAs(cmd *exec.Cmd, who Who) error {
-	if os.Getuid() != 0 || who.UID == 0 {
-		return nil
-	}
-	if len(who.Groups) == 0 {
-		return errors.New("its groups are not known")
-	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(who.UID), Gid: who.Groups[0], Groups: who.Groups}}
-	return nil
 }

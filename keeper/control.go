@@ -27,7 +27,7 @@ func (k *Keeper) ask(ctx context.Context, f func()) error {
 	select {
 	case k.inbox <- input{do: func() { f(); close(done) }}:
 	case <-k.gone:
-		return errGone
+		return control.ErrEnding
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -35,7 +35,7 @@ func (k *Keeper) ask(ctx context.Context, f func()) error {
 	case <-done:
 		return nil
 	case <-k.gone:
-		return errGone
+		return control.ErrEnding
 	}
 }
 
@@ -100,7 +100,7 @@ func (k *Keeper) Command(ctx context.Context, c control.Command) (control.Answer
 	case <-ctx.Done():
 		return control.Answer{}, ctx.Err()
 	case <-k.gone:
-		return control.Answer{}, errGone
+		return control.Answer{}, control.ErrEnding
 	}
 }
 

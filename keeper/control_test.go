@@ -259,3 +259,29 @@ func TestReload(t *testing.T) {
 		t.Errorf("where no keeper is: %v", err)
 	}
 }
+
+// TestEndsWhileAsked: who asks a keeper that ends is answered, or told that there is none.
+func TestEndsWhileAsked(t *testing.T) {
+	t.Parallel()
+	for range 5 {
+		h := homeWith(t, "glue-warm", gateText("/bin/true", `"signal glue"`))
+		k := keep(t, h, stagedAt(t, morning))
+		var callers sync.WaitGroup
+		for range 8 {
+			callers.Go(func() {
+				for c := control.NewClient(h); ; {
+					if _, err := c.Status(t.Context()); errors.Is(err, control.ErrNoKeeper) {
+						return
+					} else if err != nil {
+						t.Errorf("while it ends: %v", err)
+						return
+					}
+				}
+			})
+		}
+		if err := k.end(); err != nil {
+			t.Error(err)
+		}
+		callers.Wait()
+	}
+}

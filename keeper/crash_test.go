@@ -21,6 +21,7 @@ import (
 	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation/linux"
+	"timegate/workstation/rights"
 	"timegate/workstation/window"
 	"timegate/workstation/wstest"
 )
@@ -30,6 +31,7 @@ import (
 const childHome = "TIMEGATE_TEST_KEEP"
 
 func TestMain(m *testing.M) {
+	os.Args = append(os.Args[:1:1], rights.Become(os.Args[1:])...)
 	if status, ok := agent.Help(os.Args[1:]); ok {
 		os.Exit(status)
 	}

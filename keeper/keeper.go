@@ -14,6 +14,7 @@ import (
 	"maps"
 	"runtime/debug"
 	"slices"
+	"sync"
 	"time"
 
 	"timegate/agent"
@@ -76,7 +77,7 @@ type Keeper struct {
 	startupQuiet time.Duration
 
 	inbox chan input    // from workers and from the control socket
-	gone  chan struct{} // closed when Run returns
+	gone  chan struct{} // closed when nothing is taken any more
 	hub   *control.Hub
 
 	// What follows belongs to the goroutine of Run.
@@ -136,7 +137,8 @@ func New(o Options) *Keeper {
 // Run keeps the gates until the context ends. Programs that then run go on;
 // the next keeper watches them further.
 func (k *Keeper) Run(ctx context.Context) error {
-	defer close(k.gone)
+	gone := sync.OnceFunc(func() { close(k.gone) })
+	defer gone()
 	shut, err := k.open()
 	if err != nil {
 		return err
@@ -158,6 +160,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 	ctx, k.endLoop = context.WithCancel(ctx)
 	defer k.endLoop()
 	k.loop(ctx)
+	gone() // who waits for an answer is told so, before the socket goes
 	if k.again {
 		return ErrAgain
 	}
@@ -449,5 +452,3 @@ func (k *Keeper) goneGates() []engine.Definition {
 }
 
 func sortedNames(files map[string]gates.File) []string { return slices.Sorted(maps.Keys(files)) }
-
-var errGone = errors.New("the keeper is ending")

@@ -63,7 +63,11 @@ func (k *Keeper) prepareStarts(records []journal.Record) map[int64]*program {
 			if !d.Starts() || k.programs.late[d.Gate] > 0 || k.programs.hanging() >= mostLate {
 				continue
 			}
-			g := k.files[d.Gate].Gate
+			f, ok := k.files[d.Gate]
+			if !ok {
+				continue // it is being removed
+			}
+			g := f.Gate
 			p := &program{gate: d.Gate, agent: k.crew.Of(g.Account()), readings: g.Measure, let: func() {}}
 			if m, ok := k.ws.(holder); ok {
 				p.let = m.Hold()
@@ -87,8 +91,11 @@ func (k *Keeper) job(g *gate.Gate, d *engine.Decision) *agent.Job {
 		j.Files = d.Cause.Files
 	}
 	if list, told := k.ws.Sessions(-1); told && g.As.Desktop {
-		own, _ := k.ws.Sessions(os.Getuid())
 		j.Sessions, j.Told = list, true
+		var own []workstation.Session
+		if k.home.Scope == gate.User { // the system's keeper is on nobody's desktop
+			own, _ = k.ws.Sessions(os.Getuid())
+		}
 		for _, s := range own {
 			if !slices.ContainsFunc(list, func(o workstation.Session) bool { return o.UID == s.UID }) {
 				j.Sessions = append(j.Sessions, s)
@@ -111,6 +118,9 @@ func restOf(g *gate.Gate) time.Duration {
 func (k *Keeper) start(d *engine.Decision, p *program, unrecorded error) []input {
 	failed := func(detail string) []input {
 		return []input{{body: &engine.StartFailed{Run: d.Run, Detail: detail}, then: func(after []engine.Decision) { k.programs.answer(d.Run, after) }}}
+	}
+	if _, ok := k.files[d.Gate]; p == nil && !ok {
+		return failed("its gate was removed at that moment")
 	}
 	if p == nil {
 		return failed("an earlier start of it hangs: what it is started from does not answer")

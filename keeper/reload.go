@@ -174,7 +174,11 @@ func (k *Keeper) applyRead(read homeRead, then func()) {
 	k.applySettings(read)
 	c := k.compare(read.files)
 	for name, found := range c.broken {
-		k.log.Warn("a gate file is wrong; its last good version goes on", "gate", name, "error", found.Error())
+		what := "a gate file is wrong; its last good version goes on"
+		if _, good := k.files[name]; !good {
+			what = "a gate file is wrong; the gate does not open"
+		}
+		k.log.Warn(what, "gate", name, "error", found.Error())
 	}
 	b := &engine.GatesChanged{Removed: c.removed}
 	if zone := read.zone.Name(); zone != k.engine.Zone {

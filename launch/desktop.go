@@ -72,13 +72,18 @@ func (l *Launcher) sessionOf(g *gate.Gate, a account) (workstation.Session, erro
 	if g.As.Elevated {
 		uid, nobody = -1, "nobody is logged on to one now"
 	}
-	switch list := l.Sessions(uid); len(list) {
+	list := l.Sessions(uid)
+	people := map[int]bool{} // one may have several sessions
+	for _, s := range list {
+		people[s.UID] = true
+	}
+	switch len(people) {
 	case 0:
 		return workstation.Session{}, errors.New("it is to run on a desktop, and " + nobody)
 	case 1:
 		return list[0], nil
 	default:
-		return workstation.Session{}, fmt.Errorf("it is to run on a person's desktop with root's rights, and %d people are logged on to one", len(list))
+		return workstation.Session{}, fmt.Errorf("it is to run on a person's desktop with root's rights, and %d people are logged on to one", len(people))
 	}
 }
 

@@ -157,13 +157,7 @@ func luminance(t *testing.T, hex string) float64 {
 // TestBrowser shows the page in a real browser without a network: it says nothing of the
 // page on its console, and no part of it is wider than a narrow window but what scrolls.
 func TestBrowser(t *testing.T) {
-	browser, err := exec.LookPath("chromium")
-	if err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("chromium is not installed")
-		}
-		wstest.Skip(t, "chromium is not installed")
-	}
+	browser := wstest.Need(t, "chromium", "chromium")
 	dir := t.TempDir()
 	text := written(t, sample())
 	// The page itself has no script; this copy has one, which measures it.

@@ -9,11 +9,11 @@ import (
 	"mime/quotedprintable"
 	"net"
 	"os"
-	"os/exec"
 	"strings"
 	"time"
 
 	"timegate/core/words"
+	"timegate/workstation/rights"
 )
 
 // Syslog writes to the machine's log.
@@ -73,6 +73,9 @@ func (s *Syslog) Tell(ctx context.Context, m Message) error {
 	return nil
 }
 
+// mostSaid is how much a program that tells somebody may print, in bytes.
+const mostSaid = 64 << 10
+
 // Mail hands a message to the machine's own mail program, by its sendmail interface.
 type Mail struct {
 	Program string // "" for the usual one
@@ -101,10 +104,7 @@ func (c *Mail) Tell(ctx context.Context, m Message) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, program, "-i", "--", c.To)
-	cmd.Stdin = bytes.NewReader(text)
-	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"}
-	out, err := cmd.CombinedOutput()
+	out, err := rights.Run(ctx, rights.Call{Program: program, Args: []string{"-i", "--", c.To}, Stdin: text, Env: []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"}, Most: mostSaid})
 	if said := strings.TrimSpace(words.Line(string(out))); err != nil && said != "" {
 		err = fmt.Errorf("%w: %s", err, said)
 	}

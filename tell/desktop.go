@@ -1,7 +1,6 @@
 package tell
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,7 +8,6 @@ import (
 	"html"
 	"io"
 	"os"
-	"os/exec"
 	"os/user"
 	"path/filepath"
 	"slices"
@@ -21,15 +19,16 @@ import (
 
 	"timegate/core/tell"
 	"timegate/core/words"
+	"timegate/workstation"
+	"timegate/workstation/rights"
 )
 
 // Desktop shows a notification to those who are logged on to a desktop
 // (org.freedesktop.Notifications, version 1.2). Each is told by a process with the rights of
 // that person alone.
 type Desktop struct {
-	Root    bool   // everybody is told, else the keeper's own account
-	Program string // of ours, that helps
-	Run     string // the folder of the folders of those who are there; "" for the usual one
+	Root bool   // everybody is told, else the keeper's own account
+	Run  string // the folder of the folders of those who are there; "" for the usual one
 }
 
 // Name implements [Channel].
@@ -135,13 +134,11 @@ func (c *Desktop) tellOne(ctx context.Context, s seat, m Message) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, c.Program, helpArgument, s.bus)
-	cmd.Stdin = bytes.NewReader(data)
-	cmd.Env, cmd.Dir = []string{"PATH=/usr/bin:/bin"}, "/"
+	call := rights.Call{Program: rights.Self, Args: []string{helpArgument, s.bus}, Stdin: data, Most: mostSaid}
 	if s.uid >= 0 {
-		cmd.SysProcAttr = asPerson(s.uid, s.gid)
+		call.As = &workstation.Account{UID: uint32(s.uid), GID: uint32(s.gid)}
 	}
-	out, err := cmd.CombinedOutput()
+	out, err := rights.Run(ctx, call)
 	if said := strings.TrimSpace(words.Line(string(out))); err != nil && said != "" {
 		return errors.New(said)
 	}

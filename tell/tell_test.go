@@ -17,6 +17,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -25,10 +26,12 @@ import (
 
 	"timegate/core/coretest"
 	"timegate/core/tell"
+	"timegate/workstation/rights"
 	"timegate/workstation/wstest"
 )
 
 func TestMain(m *testing.M) {
+	os.Args = append(os.Args[:1:1], rights.Become(os.Args[1:])...)
 	if status, ok := Help(os.Args[1:]); ok { // the tests' program is the helper, too
 		os.Exit(status)
 	}
@@ -297,7 +300,7 @@ func TestDesktop(t *testing.T) {
 	daemon := wstest.Need(t, "dbus-daemon", "dbus-daemon")
 	run := t.TempDir()
 	own := filepath.Join(run, fmt.Sprint(os.Getuid()))
-	c := &Desktop{Program: os.Args[0], Run: run}
+	c := &Desktop{Run: run}
 	t.Setenv("DBUS_SESSION_BUS_ADDRESS", "")
 	if err := c.Tell(t.Context(), message); !later(err) {
 		t.Errorf("nobody is there: %v", err)
@@ -353,13 +356,8 @@ func TestDesktop(t *testing.T) {
 // rights, over a bus that lets nobody else in.
 func TestOthersDesktop(t *testing.T) {
 	t.Parallel()
-	daemon, err := exec.LookPath("dbus-daemon")
-	if err != nil || os.Getuid() != 0 {
-		if os.Getenv("CI") != "" {
-			t.Fatal("dbus is not installed, or the test is not run by root")
-		}
-		wstest.Skip(t, "dbus is not installed, or the test is not run by root")
-	}
+	wstest.Root(t)
+	daemon := wstest.Need(t, "dbus-daemon", "dbus-daemon")
 	const uid, gid = 65534, 65534 // nobody
 	run, err := os.MkdirTemp("/tmp", "tell")
 	if err != nil {
@@ -379,7 +377,7 @@ func TestOthersDesktop(t *testing.T) {
 	as := func(args ...string) *bufio.Reader {
 		t.Helper()
 		cmd := exec.Command(args[0], args[1:]...)
-		cmd.SysProcAttr, cmd.Env, cmd.Dir = asPerson(uid, gid), []string{"PATH=/usr/bin:/bin"}, "/"
+		cmd.SysProcAttr, cmd.Env, cmd.Dir = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: gid}}, []string{"PATH=/usr/bin:/bin"}, "/"
 		out, err := cmd.StdoutPipe()
 		if err == nil {
 			err = cmd.Start()
@@ -396,7 +394,7 @@ func TestOthersDesktop(t *testing.T) {
 	}
 	as(daemon, "--session", "--nofork", "--nopidfile", "--address="+address, "--print-address=1")
 	said := as(program, "@serve", address)
-	c := &Desktop{Root: true, Program: program, Run: run}
+	c := &Desktop{Root: true, Run: run}
 	notices := []tell.Notice{{Gate: "glue-warm", Well: true, As: "nobody"}, {Gate: "vault-copy", Well: true, As: "maren"}, {Gate: "spool-reset", Well: true, As: "root"}, {Text: "something starts"}}
 	err = c.Tell(t.Context(), Message{Host: "studio", Notices: notices})
 	if left, is := errors.AsType[*LaterError](err); !is || len(left.Left) != 1 || left.Left[0].As != "maren" {

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/workstation"
-	"timegate/workstation/window"
+	"timegate/workstation/rights"
 )
 
 // SelfOrder says how this program is started once more, as one of its helpers.
@@ -24,8 +24,9 @@ type SelfOrder struct {
 	Files  []*os.File // its descriptors from 3 on
 }
 
-// StartSelf starts this program once more. It has its rights and limits from
-// its first instruction on, and none of this process's files.
+// StartSelf starts this program once more. It has its limits from its first
+// instruction on, and none of this process's files, and takes on its rights before
+// it does anything else ([rights.Become]).
 func StartSelf(o SelfOrder) (*os.Process, error) {
 	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
 	if err != nil {
@@ -33,17 +34,18 @@ func StartSelf(o SelfOrder) (*os.Process, error) {
 	}
 	defer null.Close()
 	attr := &os.ProcAttr{Dir: "/", Env: o.Env, Files: append([]*os.File{null, null, null}, o.Files...),
-		Sys: &syscall.SysProcAttr{Setsid: true, Credential: credential(o.As)}}
+		Sys: &syscall.SysProcAttr{Setsid: true}}
 	if g := sharedGroup(o.Group, o.As); g != nil {
 		if fd, err := g.open(); err == nil {
 			attr.Sys.UseCgroupFD, attr.Sys.CgroupFD = true, fd
 			defer unix.Close(fd)
 		}
 	}
-	order := workstation.Order{Argv: append([]string{"timegate"}, o.Args...), Limits: o.Limits}
-	start := func() (*os.Process, error) { return os.StartProcess(window.Self, order.Argv, attr) }
+	order := workstation.Order{Argv: rights.Argv(o.As, o.Args...), Limits: o.Limits}
+	rights.Alone()
+	start := func() (*os.Process, error) { return os.StartProcess(rights.Self, order.Argv, attr) }
 	if len(o.Limits) > 0 {
-		start = func() (*os.Process, error) { return startWith(order, &appearance{program: window.Self}, attr) }
+		start = func() (*os.Process, error) { return startWith(order, &appearance{program: rights.Self}, attr) }
 	}
 	proc, err := start()
 	if err != nil && attr.Sys.UseCgroupFD {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +19,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/workstation"
+	"timegate/workstation/rights"
 )
 
 // Starter starts real programs. Its zero value is ready.
@@ -92,7 +92,7 @@ func (r *ready) Start() (workstation.Process, error) {
 	o, g := r.order, r.group
 	// What this process was itself given open is for none of its programs
 	// (close_range(2); before Linux 5.11 it is passed on).
-	unix.CloseRange(firstOther, math.MaxUint32, unix.CLOSE_RANGE_CLOEXEC)
+	rights.Alone()
 	most := ownMemory()
 	proc, err := launch(r.shown, o, g, r.stdin, r.end)
 	if err != nil {
@@ -134,9 +134,6 @@ func ownMemory() int64 {
 	}
 	return ru.Maxrss << 10
 }
-
-// firstOther is the first descriptor beyond input, output and errors.
-const firstOther = 3
 
 // launch starts the program, in its group if that is permitted.
 func launch(l *appearance, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/workstation"
+	"timegate/workstation/rights"
 	"timegate/workstation/window"
 )
 
@@ -53,10 +54,10 @@ func arrange(o *workstation.Order, program string) (*appearance, error) {
 			return fail(err, "install one, or set window in [as]")
 		}
 		o.Argv = window.Hold(terminal, append([]string{program}, o.Argv[1:]...))
-		l.program = window.Self
+		l.program = rights.Self
 		return l, nil
 	}
-	relay, err := window.StartRelay(window.Mode(w.Mode), credential(w.As), w.Vars)
+	relay, err := window.StartRelay(window.Mode(w.Mode), w.As, w.Vars)
 	if err != nil {
 		return fail(err, `its windows cannot be kept away: set window = "ordinary", or mend the display`)
 	}

@@ -19,6 +19,7 @@ import (
 	"timegate/core/coretest"
 	"timegate/workstation"
 	"timegate/workstation/linux"
+	"timegate/workstation/rights"
 	"timegate/workstation/window"
 	"timegate/workstation/wstest"
 )
@@ -28,6 +29,7 @@ import (
 const clientKind = "TIMEGATE_TEST_CLIENT"
 
 func TestMain(m *testing.M) {
+	os.Args = append(os.Args[:1:1], rights.Become(os.Args[1:])...)
 	if len(os.Args) > 1 && os.Args[1] == window.Helper {
 		os.Exit(window.Main(os.Args[2:]))
 	}
@@ -213,7 +215,7 @@ func TestRelayRefuses(t *testing.T) {
 	p, output, exit := show(t, "none", "")
 	wstest.Await(t, "the program", func() bool { return strings.Contains(output(), "second") })
 	number, _, _ := strings.Cut(output(), "\n")
-	stranger := exec.Command(window.Self)
+	stranger := exec.Command(rights.Self)
 	stranger.Env = []string{"DISPLAY=" + number, clientKind + "="}
 	stranger.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	if out, err := stranger.CombinedOutput(); err == nil || string(out) != number+"\nrefused\n" {

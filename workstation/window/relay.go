@@ -218,7 +218,7 @@ func pass(to, from *net.UnixConn, take func(b, out []byte) (int, []byte)) {
 	defer func() { closeAll(fds) }()
 	for {
 		n, oobn, _, _, err := from.ReadMsgUnix(in[len(in):cap(in)], oob)
-		fds = append(fds, rights(oob[:oobn])...)
+		fds = append(fds, descriptors(oob[:oobn])...)
 		if n == 0 || err != nil {
 			return
 		}
@@ -251,8 +251,8 @@ func send(to *net.UnixConn, b []byte, fds []int) error {
 	return err
 }
 
-// rights returns the descriptors that came with a message.
-func rights(oob []byte) []int {
+// descriptors returns those that came with a message.
+func descriptors(oob []byte) []int {
 	msgs, err := unix.ParseSocketControlMessage(oob)
 	if err != nil {
 		return nil

@@ -14,6 +14,9 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"timegate/workstation"
+	"timegate/workstation/rights"
 )
 
 // patience is how long a display may take to answer.
@@ -26,14 +29,10 @@ type Relay struct {
 	starter *os.File
 }
 
-// Self is the program at hand, as a path that leads to it even when its file
-// was replaced (proc_pid_exe(5)).
-const Self = "/proc/self/exe"
-
 // StartRelay starts a relay with somebody's rights; nil stands for one's own.
 // vars are the variables that lead to the display. Its error says why the
 // display cannot be used.
-func StartRelay(mode Mode, as *syscall.Credential, vars []string) (*Relay, error) {
+func StartRelay(mode Mode, as *workstation.Account, vars []string) (*Relay, error) {
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return nil, os.NewSyscallError("socketpair", err)
@@ -48,9 +47,10 @@ func StartRelay(mode Mode, as *syscall.Credential, vars []string) (*Relay, error
 		return nil, err
 	}
 	defer null.Close()
-	proc, err := os.StartProcess(Self, []string{"timegate", Helper, "relay", string(mode)}, &os.ProcAttr{
+	rights.Alone()
+	proc, err := os.StartProcess(rights.Self, rights.Argv(as, Helper, "relay", string(mode)), &os.ProcAttr{
 		Dir: "/", Env: vars, Files: []*os.File{null, null, null, theirs},
-		Sys: &syscall.SysProcAttr{Setsid: true, Credential: as},
+		Sys: &syscall.SysProcAttr{Setsid: true},
 	})
 	if err != nil {
 		r.starter.Close()

@@ -167,7 +167,7 @@ func receive(c *net.UnixConn) (task, *os.File, error) {
 	if err != nil {
 		return t, nil, err
 	}
-	fds := rights(oob[:oobn])
+	fds := descriptors(oob[:oobn])
 	if len(fds) != 1 {
 		closeAll(fds)
 		return t, nil, errors.New("no output came with the task")
