@@ -108,8 +108,8 @@ type Session struct {
 
 // Sessions returns these since an instant, in order.
 func (j *Journal) Sessions(since calendar.Instant) ([]Session, error) {
-	return collect(j, `SELECT at, json_extract(body, '$.event'), coalesce(json_extract(body, '$.name'), '') FROM events
-		WHERE kind = 'occurred' AND at >= ? AND json_extract(body, '$.event') IN ('logon', 'logoff', 'battery', 'mains') ORDER BY id`, func(rows *sql.Rows) (Session, error) {
+	return collect(j, `SELECT at, body ->> '$.event', coalesce(body ->> '$.name', '') FROM events
+		WHERE `+sessionEvents+` AND at >= ? ORDER BY id`, func(rows *sql.Rows) (Session, error) {
 		var s Session
 		err := rows.Scan(&s.At, &s.Event, &s.Name)
 		return s, err

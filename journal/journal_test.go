@@ -238,17 +238,18 @@ func TestEarlierVersion(t *testing.T) {
 	}
 }
 
-// TestVersionBefore: a journal of version 5 did not know what runs read and wrote, and one of
-// version 6 counted what passed by looking at it; all else is in them, also where they must be
-// set aside.
+// TestVersionBefore: a journal of version 5 did not know what runs read and wrote, one of
+// version 6 counted what passed by looking at it, and one of version 7 read all events for
+// a few; all else is in them, also where they must be set aside.
 func TestVersionBefore(t *testing.T) {
 	t.Parallel()
-	const five, six = "ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5",
-		"DROP INDEX passed_gate; CREATE INDEX passed_gate ON decisions (gate, at) WHERE kind = 'skip'; PRAGMA user_version = 6"
+	const seven = "DROP INDEX sessions; DROP INDEX versions; PRAGMA user_version = 7;"
+	const six = seven + "DROP INDEX passed_gate; CREATE INDEX passed_gate ON decisions (gate, at) WHERE kind = 'skip'; PRAGMA user_version = 6;"
+	const five = six + "ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5"
 	for _, tt := range []struct {
 		before string
 		aside  bool
-	}{{five, false}, {five, true}, {six, false}, {six, true}} {
+	}{{five, false}, {five, true}, {six, false}, {six, true}, {seven, false}, {seven, true}} {
 		j, path := open(t)
 		write(t, j, start(2000, 1, "job-board", "1", 1990))
 		if _, err := j.durable.Exec(tt.before); err != nil {

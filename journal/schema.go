@@ -9,13 +9,22 @@ import (
 // version is that of the tables below. A journal from oldVersion on is brought up to
 // date; there was none before that anybody kept.
 const (
-	version    = 7
+	version    = 8
 	oldVersion = 4
 )
 
 // passedGate holds all that is counted of the moments that passed without a run, so that
 // they are counted without looking at them.
 const passedGate = `CREATE INDEX passed_gate ON decisions (gate, at, body ->> '$.result', body ->> '$.count') WHERE kind = 'skip';`
+
+// sessionEvents are those that [Journal.Sessions] tells of: few among many. An index
+// is used by a query that says the same.
+const sessionEvents = `kind = 'occurred' AND body ->> '$.event' IN ('logon', 'logoff', 'battery', 'mains')`
+
+// fromSeven lets what is rare among the events be found without reading them all.
+const fromSeven = `
+	CREATE INDEX sessions ON events (at) WHERE ` + sessionEvents + `;
+	CREATE INDEX versions ON events (id) WHERE kind IN ('begin', 'gates');`
 
 // fromSix brings a journal of version 6 up to date.
 const fromSix = `DROP INDEX IF EXISTS passed_gate; ` + passedGate
@@ -48,6 +57,7 @@ const tables = `
 	CREATE INDEX passed_time      ON decisions (at)          WHERE kind = 'skip';
 	` + passedGate + `
 	CREATE INDEX passed_account   ON decisions (account, at) WHERE kind = 'skip';
+	` + fromSeven + `
 	CREATE TABLE runs (
 		run       INTEGER PRIMARY KEY,
 		gate      TEXT    NOT NULL,
@@ -204,9 +214,11 @@ func migration(from int) []string {
 	}
 	switch from {
 	case 5:
-		steps = append(steps, fromFive, fromSix)
+		steps = append(steps, fromFive, fromSix, fromSeven)
 	case 6:
-		steps = append(steps, fromSix)
+		steps = append(steps, fromSix, fromSeven)
+	case 7:
+		steps = append(steps, fromSeven)
 	default:
 		steps = append(steps, tables)
 	}

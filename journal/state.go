@@ -157,6 +157,12 @@ type Committed struct {
 	Accounts  map[string]string // whom the gates of the decisions run as
 }
 
+// Newest returns the number of the last event that was committed, 0 for none.
+func (j *Journal) Newest() (number int64, err error) {
+	err = j.quick.QueryRow("SELECT coalesce(max(id), 0) FROM events").Scan(&number)
+	return number, j.wrap(err)
+}
+
 // Committed returns so many events after a number, in order.
 func (j *Journal) Committed(after int64, limit int) ([]Committed, error) {
 	var out []Committed

@@ -62,6 +62,20 @@ func (k *Keeper) stopTelling() {
 // did, it is nothing new.
 func (k *Keeper) tellMissed(fresh bool) {
 	const atOnce = 500
+	seen := func(after int64) {
+		k.teller.Update(func(s *coretell.State) []coretell.Notice {
+			s.After = max(s.After, after)
+			return nil
+		})
+	}
+	if fresh { // of a journal that may be long, its end is all that matters
+		newest, err := k.journal.Newest()
+		if err != nil {
+			k.log.Warn("what people are to be told of cannot be read", "error", err)
+		}
+		seen(newest)
+		return
+	}
 	for after := k.teller.After(); ; {
 		list, err := k.journal.Committed(after, atOnce)
 		if err != nil {
@@ -69,15 +83,11 @@ func (k *Keeper) tellMissed(fresh bool) {
 			return
 		}
 		for _, c := range list {
-			if after = c.Number; !fresh {
-				k.tellOf(c)
-			}
+			after = c.Number
+			k.tellOf(c)
 		}
 		if len(list) < atOnce {
-			k.teller.Update(func(s *coretell.State) []coretell.Notice {
-				s.After = max(s.After, after)
-				return nil
-			})
+			seen(after)
 			return
 		}
 	}
