@@ -14,6 +14,7 @@ import (
 
 	coreestate "timegate/core/estate"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/estate"
 	"timegate/gates"
 	"timegate/home"
@@ -174,6 +175,13 @@ func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
 	b := &coreestate.Bundle{Content: source.Content()}
 	if err := addDays(b, dir); err != nil {
 		return nil, err
+	}
+	var size int64
+	for _, data := range b.Content {
+		size += int64(len(data))
+	}
+	if size > gates.LongestFolder {
+		return nil, usageError("the folder has %s, and a workstation takes %s at most; leave large files out: programs belong into packages", phrase.FormatAmount(size), phrase.FormatAmount(gates.LongestFolder))
 	}
 	b.Hosts, b.Groups = c.StringSlice("host"), c.StringSlice("group")
 	if b.Plan.Waves, err = coreestate.ParseWaves(c.String("waves")); err != nil {

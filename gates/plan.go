@@ -173,6 +173,11 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 			return home.Wrap(o.Path, err)
 		}
 	}
+	next := kept{Number: last.Number + 1, At: now, Changes: p.changes, Others: p.others}
+	text, err := next.text() // what could not be read again is refused before anything is done
+	if err != nil {
+		return err
+	}
 	for _, do := range p.first {
 		if err := do(); err != nil {
 			return err
@@ -181,8 +186,7 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 	if err := keepRemoved(p.home, p.changes, now); err != nil {
 		return err
 	}
-	next := kept{Number: last.Number + 1, At: now, Changes: p.changes, Others: p.others}
-	if err := next.write(p.home); err != nil { // from here on it is in force
+	if err := writePlan(p.home, text); err != nil { // from here on it is in force
 		return err
 	}
 	if _, err = finish(p.home); err != nil {
@@ -235,8 +239,12 @@ func planFile(h home.Home) string { return filepath.Join(h.Gates, ".plan.json") 
 // longestOther is how large a file may be that is no gate's, in bytes.
 const longestOther = 1 << 20
 
-// longestPlan is how large a plan may be, in bytes.
+// longestPlan is how large a plan may be, in bytes, as it is written.
 const longestPlan = 64 << 20
+
+// LongestFolder is how much a folder of gates that is brought to a home may hold in all, in
+// bytes: a plan holds each file as it was and as it will be, written with more letters.
+const LongestFolder = 20 << 20
 
 // readPlan reads the last plan; one without a number where there was none.
 func readPlan(h home.Home) (kept, error) {
@@ -267,15 +275,51 @@ func readPlan(h home.Home) (kept, error) {
 	return k, nil
 }
 
-func (k *kept) write(h home.Home) error {
+// text returns a plan as it is written: never more than is read.
+func (k *kept) text() ([]byte, error) {
 	data, err := json.MarshalIndent(k, "", "  ")
-	if err != nil {
-		return err
+	if err == nil && len(data) >= longestPlan {
+		err = &TooLargeError{Bytes: int64(len(data))}
 	}
-	if err := home.Replace(planFile(h), append(data, '\n'), 0o600); err != nil {
+	return append(data, '\n'), err
+}
+
+// TooLargeError says that a change is larger than one may be. Nothing was done.
+type TooLargeError struct{ Bytes int64 }
+
+func (e *TooLargeError) Error() string {
+	return fmt.Sprintf("the change is too large: with what was before, to be undone, it has %s, and %s are the most; leave large files out, or change fewer at a time",
+		phrase.FormatAmount(e.Bytes), phrase.FormatAmount(longestPlan))
+}
+
+func writePlan(h home.Home, text []byte) error {
+	if err := home.Replace(planFile(h), text, 0o600); err != nil {
 		return home.Wrap(planFile(h), err)
 	}
 	return nil
+}
+
+func (k *kept) write(h home.Home) error {
+	text, err := k.text()
+	if err != nil {
+		return err
+	}
+	return writePlan(h, text)
+}
+
+// RescuePlan sets the last plan aside where it cannot be read, so that the gates are as
+// their files are. It returns where that is now, or "" where nothing was wrong.
+func RescuePlan(h home.Home, now time.Time) (aside string, err error) {
+	if _, broken := readPlan(h); broken == nil {
+		return "", nil
+	}
+	unlock, err := h.LockGates()
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	aside = planFile(h) + ".aside-" + now.UTC().Format("20060102-150405")
+	return aside, os.Rename(planFile(h), aside)
 }
 
 // finish puts the files of the last plan in their places, where whoever made it

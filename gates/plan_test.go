@@ -1,6 +1,7 @@
 package gates
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -160,6 +161,42 @@ func TestPlanIsWhole(t *testing.T) {
 	close(done)
 	readers.Wait()
 
+	// What could not be read again is refused before anything is done, whatever was there before.
+	first := false
+	p := NewPlan(h)
+	p.First(func() error { first = true; return nil })
+	p.Put(names[0], []byte(planText("too large")))
+	for i := range 50 {
+		p.PutOther(OtherChange{Path: filepath.Join(h.State, fmt.Sprint("big", i)), After: &home.State{Text: bytes.Repeat([]byte("glue\n"), longestOther/5), Mode: 0o600}})
+	}
+	before := tell(t, h)
+	if err, is := errors.AsType[*TooLargeError](p.Commit(env, planTime)); !is || err.Bytes < longestPlan || first || tell(t, h) != before {
+		t.Errorf("a plan that is too large: %v, begun %v: %s", err, first, tell(t, h))
+	}
+	// One that cannot be read is set aside, whatever it is.
+	for _, spoil := range []func(path string) error{func(path string) error { return os.WriteFile(path, []byte("glue"), 0o600) }, func(path string) error { return os.Mkdir(path, 0o700) },
+		func(path string) error {
+			return errors.Join(os.WriteFile(path, nil, 0o600), os.Truncate(path, longestPlan+1))
+		}} {
+		saved, err := os.ReadFile(planFile(h))
+		if err := errors.Join(err, os.Remove(planFile(h)), spoil(planFile(h))); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := ReadFolder(h, env); err == nil {
+			t.Error("a plan that cannot be read is passed over in silence")
+		}
+		aside, err := RescuePlan(h, planTime)
+		if files, readErr := ReadFolder(h, env); err != nil || readErr != nil || len(files) != len(names) {
+			t.Errorf("set aside as %s: %v, then %d files, %v", aside, err, len(files), readErr)
+		}
+		if err := os.RemoveAll(aside); err != nil || aside == "" {
+			t.Errorf("%q: %v", aside, err)
+		}
+		if err := os.WriteFile(planFile(h), saved, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+
 	// A maker that dies once its plan is written.
 	text := planText("died")
 	k := kept{Number: 1000, At: planTime}
@@ -175,7 +212,7 @@ func TestPlanIsWhole(t *testing.T) {
 	if f := ReadFile(h, names[3], env); f.Gate == nil || f.Gate.About != "died" {
 		t.Errorf("one of its files: %+v", f)
 	}
-	p := NewPlan(h)
+	p = NewPlan(h)
 	p.Remove(names[0])
 	if err := p.Commit(env, planTime); err != nil {
 		t.Fatal(err)

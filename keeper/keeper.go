@@ -385,6 +385,11 @@ func (k *Keeper) begin(ctx context.Context) error {
 			return err
 		}
 	}
+	if aside, err := gates.RescuePlan(k.home, k.ws.Clock().Now); err != nil {
+		k.log.Error("the last change of the gates cannot be read, nor set aside", "error", err)
+	} else if aside != "" {
+		k.log.Error("the last change of the gates could not be read: it is set aside, and the gates are as their files are", "file", aside)
+	}
 	read, err := k.readHome(ctx)
 	if err != nil {
 		return err
