@@ -86,6 +86,10 @@ func (a *app) stationHealth() []workstation.Health {
 		out = append(out, healthy("bundle", "none has come yet"))
 	case coreestate.Taken:
 		out = append(out, healthy("bundle", fmt.Sprintf("%d is in force", b.Number)))
+	case coreestate.Taking:
+		out = append(out, healthy("bundle", fmt.Sprintf("%d is being taken", b.Number)))
+	case coreestate.Changed:
+		out = append(out, ill("bundle", fmt.Sprintf("of %d, a gate has been changed here since", b.Number), "see what the keeper has logged; the next bundle brings the shop's gates again"))
 	default:
 		out = append(out, ill("bundle", fmt.Sprintf("%d was %s (%s)", b.Number, b.State, b.Code), "see \"timegate check\", and what the keeper has logged"))
 	}

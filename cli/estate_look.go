@@ -254,6 +254,10 @@ func (a *app) bundleText(b *coreestate.BundleReport) string {
 		return fmt.Sprint(b.Number)
 	case "":
 		return "none"
+	case coreestate.Taking:
+		return fmt.Sprintf("%d, being taken", b.Number)
+	case coreestate.Changed:
+		return a.out.warn(fmt.Sprintf("%d, changed here", b.Number))
 	}
 	return a.out.bad(fmt.Sprintf("%d %s (%s)", b.Number, map[coreestate.BundleState]string{coreestate.Refused: "refused", coreestate.Back: "taken back"}[b.State], words.Line(b.Code)))
 }

@@ -140,9 +140,8 @@ func (a *app) startNetwork(argument string, files []*os.File) (*os.Process, erro
 
 // estateKeeper brings bundles into force as apply does, and knows what reports tell.
 type estateKeeper struct {
-	app   *app
-	may   []string // what the settings permit
-	names []string // of the gates that were applied
+	app *app
+	may []string // what the settings permit
 }
 
 // refusedBy makes the reason why a bundle is not taken.
@@ -158,10 +157,6 @@ func (k *estateKeeper) Apply(b *coreestate.Bundle) error {
 	plan, err := source.Plan(a.home, true)
 	if err != nil {
 		return refusedBy("gates", err)
-	}
-	k.names = nil
-	for name := range source.Gates() {
-		k.names = append(k.names, name)
 	}
 	if len(plan.Changes())+len(plan.Others()) == 0 {
 		return nil
@@ -193,12 +188,9 @@ func bundleName(b *coreestate.Bundle) string {
 }
 
 // Confirm implements [estate.Keeper].
-func (k *estateKeeper) Confirm(ctx context.Context) error {
+func (k *estateKeeper) Confirm(ctx context.Context, files map[string]string) error {
 	for {
-		s, err := k.app.client.Status(ctx)
-		if err == nil {
-			err = k.missing(&s)
-		}
+		err := k.InForce(ctx, files)
 		if err == nil {
 			return nil
 		}
@@ -210,16 +202,29 @@ func (k *estateKeeper) Confirm(ctx context.Context) error {
 	}
 }
 
-// missing reports a gate that was applied and is not in force.
-func (k *estateKeeper) missing(s *control.Status) error {
+// InForce implements [estate.Keeper]: the files say what the bundle says, and the keeper has
+// just these.
+func (k *estateKeeper) InForce(ctx context.Context, files map[string]string) error {
+	s, err := k.app.client.Status(ctx)
+	if err != nil {
+		return err
+	}
 	for _, f := range s.Broken.Errors() {
-		if slices.Contains(k.names, f.Gate) { // another one was broken before, and is no bundle's fault
+		if _, ours := files[f.Gate]; ours { // another one was broken before, and is no bundle's fault
 			return errors.New(f.Error())
 		}
 	}
-	for _, name := range k.names {
-		if _, there := s.Gates[name]; !there {
-			return fmt.Errorf("the gate %s is not in force", name)
+	for name, sum := range files {
+		text, err := home.ReadPlain(k.app.home.GateFile(name), gate.MaxSize)
+		switch {
+		case err != nil:
+			return err
+		case coreestate.TextSum(text) != sum:
+			return fmt.Errorf("the file of the gate %s says something else", name)
+		}
+		st, there := s.Gates[name]
+		if !there || st.Version != gates.ReadFile(k.app.home, name, k.app.env()).Version {
+			return fmt.Errorf("the gate %s is not in force as its file says", name)
 		}
 	}
 	return nil

@@ -100,6 +100,7 @@ func (d *Decision) Starts() bool {
 
 // GateStatus is what goes on with a gate.
 type GateStatus struct {
+	Version string     `json:"version"` // of the text that is in force
 	Next    *time.Time `json:"next,omitempty"`
 	Opening string     `json:"opening,omitempty"`
 	Running []int64    `json:"running,omitempty"`

@@ -20,8 +20,11 @@ type Keeper interface {
 	// Apply brings a bundle's gates into force, all or nothing. An [*ApplyError] says why
 	// it does not.
 	Apply(b *estate.Bundle) error
-	// Confirm reports whether the keeper answers with the gates that were applied.
-	Confirm(ctx context.Context) error
+	// Confirm waits until these gates are in force, given by name with the SHA-256 of their
+	// texts, and says why they are not where the context ends.
+	Confirm(ctx context.Context, files map[string]string) error
+	// InForce reports whether they are now: its error says which one is not.
+	InForce(ctx context.Context, files map[string]string) error
 	// Back takes back what was applied since an instant.
 	Back(since time.Time) error
 	// Forecast says what a bundle would change here, by the last days. It may take minutes.
@@ -56,10 +59,12 @@ type Store interface {
 type State struct {
 	Number  int64               `json:"number"` // of the latest bundle that was taken or refused: none before it is ever taken
 	Bundle  estate.BundleReport `json:"bundle"`
-	Before  int                 `json:"before"` // gates that were broken when it came
-	Had     []string            `json:"had"`    // the gates that there were
-	Trial   int                 `json:"trial"`  // how often the keeper has begun with a bundle that is not confirmed yet
-	Order   int64               `json:"order"`  // of the latest release
+	Before  int                 `json:"before"`           // gates that were broken when it came
+	Had     []string            `json:"had"`              // the gates that there were
+	Taking  []byte              `json:"taking,omitempty"` // the sealed bundle that is being taken
+	Files   map[string]string   `json:"files,omitempty"`  // the gates of the bundle, with the SHA-256 of their texts
+	Trial   int                 `json:"trial"`            // how often the keeper has begun with a bundle that is not confirmed yet
+	Order   int64               `json:"order"`            // of the latest release
 	Release *estate.Release     `json:"release,omitempty"`
 	Waiting []byte              `json:"waiting,omitempty"` // a sealed bundle that is not released yet
 	Reports int64               `json:"reports"`           // how many were made
@@ -277,13 +282,19 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 		s.Log.Warn("how the gates did before a bundle is not known", "error", err)
 	}
 	s.state.Had, s.state.Before = had, broken
-	// Whatever dies from here on, this number is never taken again.
+	// Whatever dies from here on, the next keeper finishes it, or takes it back.
 	now := time.Now().UTC()
-	s.state.Number, s.state.Waiting, s.state.Trial = b.Number, nil, 1
-	s.state.Bundle = estate.BundleReport{Number: b.Number, At: &now}
+	s.state.Number, s.state.Taking, s.state.Waiting, s.state.Trial = b.Number, s.state.Waiting, nil, 1
+	s.state.Files = b.GateSums()
+	s.state.Bundle = estate.BundleReport{Number: b.Number, State: estate.Taking, At: &now}
 	if err := s.Store.Save(&s.state); err != nil {
 		return false, err
 	}
+	return s.apply(ctx, b)
+}
+
+// apply brings the bundle that is being taken into force.
+func (s *Station) apply(ctx context.Context, b *estate.Bundle) (bool, error) {
 	if err := s.Keeper.Apply(b); err != nil {
 		s.Log.Warn("a bundle is refused", "number", b.Number, "error", err)
 		code := "apply"
@@ -300,7 +311,7 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 func (s *Station) confirm(ctx context.Context) error {
 	wait, enough := context.WithTimeout(ctx, s.Times.Answer)
 	defer enough()
-	err := s.Keeper.Confirm(wait)
+	err := s.Keeper.Confirm(wait, s.state.Files)
 	if ctx.Err() != nil {
 		return nil // the next keeper tries
 	}
@@ -330,7 +341,12 @@ func (s *Station) tryAgain(ctx context.Context) {
 	case s.state.Trial > mostTrials:
 		err = errors.Join(s.back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
 	default:
-		err = s.confirm(ctx)
+		var b *estate.Bundle
+		if b, err = s.open(s.state.Taking); err == nil { // whether it was applied before is not known
+			_, err = s.apply(ctx, b)
+		} else { // the keys are others by now
+			err = errors.Join(err, s.back(), s.decide(s.state.Bundle.Number, estate.Back, "keeper"))
+		}
 	}
 	if err != nil {
 		s.Log.Warn("the estate's last bundle is not settled", "error", err)
@@ -340,7 +356,7 @@ func (s *Station) tryAgain(ctx context.Context) {
 // decide notes what became of a bundle.
 func (s *Station) decide(number int64, what estate.BundleState, code string) error {
 	now := time.Now().UTC()
-	s.state.Number, s.state.Trial, s.state.Waiting = max(s.state.Number, number), 0, nil
+	s.state.Number, s.state.Trial, s.state.Waiting, s.state.Taking = max(s.state.Number, number), 0, nil, nil
 	s.state.Bundle = estate.BundleReport{Number: number, State: what, Code: code, At: &now}
 	return s.Store.Save(&s.state)
 }
@@ -356,6 +372,12 @@ func (s *Station) report(ctx context.Context) error {
 	var since time.Time
 	if at := s.state.Bundle.At; at != nil && s.state.Bundle.State == estate.Taken {
 		since = *at
+	}
+	if r.Bundle.State == estate.Taken {
+		if err := s.Keeper.InForce(ctx, s.state.Files); err != nil {
+			s.Log.Info("what is in force is not the estate's bundle any more", "why", err)
+			r.Bundle.State = estate.Changed
+		}
 	}
 	if err := s.Keeper.Look(ctx, r, since, s.state.Had); err != nil {
 		return err

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"timegate/core/estate"
+	"timegate/workstation/wstest"
 )
 
 func keyOf(word string) ed25519.PrivateKey {
@@ -49,7 +50,9 @@ func (k *fakeKeeper) Apply(b *estate.Bundle) error {
 	return nil
 }
 
-func (k *fakeKeeper) Confirm(context.Context) error {
+func (k *fakeKeeper) InForce(context.Context, map[string]string) error { return nil }
+
+func (k *fakeKeeper) Confirm(context.Context, map[string]string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.dead {
@@ -114,6 +117,8 @@ type memory struct {
 	data []byte
 	told []byte
 	full bool // the disk is
+	// saved is called with what lies on the disk from then on.
+	saved func(data []byte)
 }
 
 func (m *memory) Load(s *State) error {
@@ -131,7 +136,9 @@ func (m *memory) Save(s *State) (err error) {
 	if m.full {
 		return errors.New("no space left on device")
 	}
-	m.data, err = json.Marshal(s)
+	if m.data, err = json.Marshal(s); m.saved != nil {
+		m.saved(m.data)
+	}
 	return err
 }
 
@@ -254,6 +261,47 @@ func TestTwoKeys(t *testing.T) {
 	_, raw, _ := asks(t, "maren", func(*estate.Request) {})
 	if err := s.request(raw); err == nil || len(s.asks) > 0 {
 		t.Errorf("a request that one has signed: %v", err)
+	}
+}
+
+// TestKilledWhileTaking: whenever a workstation dies while it takes a bundle, the next keeper
+// has the bundle's gates in force, or tells that it has not taken it.
+func TestKilledWhileTaking(t *testing.T) {
+	t.Parallel()
+	good, release := bundleOf(t, 7, "maren", func(*estate.Bundle) {}), releaseOf(t, 7, 3, "maren")
+	var disk [][]byte // what lay on it after each time that the state was saved
+	m := &memory{saved: func(data []byte) { disk = append(disk, bytes.Clone(data)) }}
+	s := station("press-room", &fakeKeeper{}, m, func(string, []byte, bool) {})
+	for _, message := range []Message{{Topic: bundleTopic, Payload: good}, {Topic: releaseTopic, Payload: release}} {
+		if _, err := s.message(t.Context(), message); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if len(disk) < 4 {
+		t.Fatalf("the state was saved %d times", len(disk))
+	}
+	for i, data := range disk {
+		k, m := &fakeKeeper{}, &memory{data: data} // whose gates are the old ones
+		s := station("press-room", k, m, func(string, []byte, bool) {})
+		ctx, cancel := context.WithCancel(t.Context())
+		done := make(chan error, 1)
+		messages := make(chan Message, 2)
+		messages <- Message{Topic: bundleTopic, Payload: good} // the broker has kept both
+		messages <- Message{Topic: releaseTopic, Payload: release}
+		go func() { done <- s.Run(ctx, messages, nil) }()
+		state := func() (out State) {
+			if err := m.Load(&out); err != nil {
+				t.Error(err)
+			}
+			return out
+		}
+		settled := func() bool { st := state(); return st.Bundle.State == estate.Taken }
+		wstest.Await(t, "the bundle to be settled", settled)
+		cancel()
+		<-done
+		if last := i == len(disk)-1; !last && k.has() != "[7] 0" || last && k.has() != "[] 0" {
+			t.Errorf("killed after it was saved for the %d. time: it says %s, and has applied %s", i+1, state().Bundle.State, k.has())
+		}
 	}
 }
 

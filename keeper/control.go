@@ -191,7 +191,7 @@ func (k *Keeper) status() control.Status {
 	for name := range k.files {
 		st, _ := k.engine.Status(name)
 		next := timeOf(st.Next)
-		told := control.GateStatus{Next: next, Opening: st.Opening, Running: st.Running, Waiting: words.Waiting(st.Waiting, st.Need)}
+		told := control.GateStatus{Version: k.files[name].Version, Next: next, Opening: st.Opening, Running: st.Running, Waiting: words.Waiting(st.Waiting, st.Need)}
 		if st.Lacks != nil {
 			told.Lacks = words.Need(st.Lacks)
 		}

@@ -278,3 +278,22 @@ func (m *Manifest) isFor(by Holder) bool {
 	return (len(m.Hosts) == 0 || slices.ContainsFunc(m.Hosts, matches)) &&
 		(len(m.Groups) == 0 || slices.ContainsFunc(m.Groups, func(g string) bool { return slices.Contains(by.Groups, g) }))
 }
+
+// GateSums returns the gates of a bundle by name, with the SHA-256 of their texts, in
+// hexadecimal digits.
+func (b *Bundle) GateSums() map[string]string {
+	out := map[string]string{}
+	for path, text := range b.Content {
+		name, ok := strings.CutPrefix(path, "gates/")
+		if name, toml := strings.CutSuffix(name, ".toml"); ok && toml && !strings.Contains(name, "/") {
+			out[name] = TextSum(text)
+		}
+	}
+	return out
+}
+
+// TextSum is the SHA-256 of a text, in hexadecimal digits.
+func TextSum(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}

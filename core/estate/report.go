@@ -13,7 +13,9 @@ type BundleState string
 
 // The states.
 const (
+	Taking  BundleState = "taking"  // it is being taken: what is in force is not known yet
 	Taken   BundleState = "taken"   // its gates are in force
+	Changed BundleState = "changed" // it was taken, and a gate of it is not in force now as the bundle has it
 	Refused BundleState = "refused" // it is not taken; the code says why
 	Back    BundleState = "back"    // it was taken, and taken back because the keeper did not come up with it
 )

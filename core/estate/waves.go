@@ -240,6 +240,7 @@ func (r *Release) Count(hosts []Seen, now time.Time) Counts {
 			if h.On && !h.Told.After(r.Began) && now.Sub(r.Began) > SilentAfter {
 				c.Of[Silent]++
 			}
+		case last.Bundle.State == Taking || last.Bundle.State == Changed: // neither good nor a fault of the bundle's
 		case last.Bundle.State != Taken:
 			c.Of[Broken]++
 		default:
