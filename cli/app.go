@@ -205,10 +205,11 @@ func (a *app) mayChange(ctx context.Context, _ *cli.Command) (context.Context, e
 	if a.home.OfOthers() {
 		return ctx, &control.PermissionError{Reason: "only root may change the gates of the system scope; your own are in --scope user"}
 	}
-	return ctx, a.rememberScope()
+	return ctx, nil
 }
 
-// rememberScope keeps with a home in one folder of which scope it was said to be.
+// rememberScope keeps with a home in one folder of which scope it was said to be. It is
+// called when something is written there, and not before.
 func (a *app) rememberScope() error {
 	if !a.scopeSaid {
 		return nil

@@ -223,6 +223,7 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 
 // commit brings a plan into force. Where a keeper runs, it has it when this returns.
 func (a *app) commit(plan *gates.Plan, now time.Time) error {
+	plan.First(a.rememberScope)
 	if err := plan.Commit(a.env(), now); err != nil {
 		return err
 	}

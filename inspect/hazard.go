@@ -58,7 +58,7 @@ func expand(path, folder string) string {
 // WritableByOthers finds out who but root could change a file, or put another
 // in its place.
 func WritableByOthers(path string) []gate.Finding {
-	h := hazards{trusted: []int{0}}
+	h := hazards{trusted: []int{0}, sticky: true}
 	h.path(path, "the gate file")
 	return h.found
 }
