@@ -91,8 +91,11 @@ func (j *Journal) ageTo(event int64, at calendar.Instant) error {
 			return j.wrap(err)
 		}
 		if n, _ := res.RowsAffected(); n < step {
-			if _, err := tx.Exec(`DELETE FROM texts WHERE event <= ? AND version NOT IN (SELECT json_extract(body, '$.version') FROM state_gates
-				UNION SELECT value FROM state_gates, json_each(state_gates.body, '$.days'))`, event); err != nil {
+			// The checkpoint from which is replayed names texts, too: what is later than it
+			// names those or later ones.
+			if _, err := tx.Exec(`DELETE FROM texts WHERE event <= ?1 AND version NOT IN (SELECT json_extract(body, '$.version') FROM state_gates
+				UNION SELECT value FROM state_gates, json_each(state_gates.body, '$.days')
+				UNION SELECT t.value FROM checkpoints AS c, json_tree(c.body) AS t WHERE c.event = ?1 AND t.type = 'text' AND (t.key = 'version' OR t.path LIKE '%.days'))`, event); err != nil {
 				return j.wrap(err)
 			}
 		}

@@ -159,7 +159,7 @@ func TestAge(t *testing.T) {
 	j, _ := open(t)
 	gates := map[string][]byte{"job-board": []byte(`{"version":"v1","days":{"/srv/closed":"d1"}}`)}
 	write(t, j, Record{Event: engine.Event{At: 1, Body: &engine.GatesChanged{Set: []engine.Definition{{Name: "job-board", Version: "v1"}, {Name: "gone", Version: "v0"}}}},
-		Texts: map[string]string{"v0": "old", "v1": "now", "d1": "days"}, Delta: engine.Delta{Machine: []byte(`{}`), Gates: gates}})
+		Texts: map[string]string{"v9": "nobody's", "v0": "old", "v1": "now", "d1": "days"}, Delta: engine.Delta{Machine: []byte(`{}`), Gates: gates}})
 	write(t, j, start(2, 1, "job-board", "1", 2)) // goes on
 	for i := range int64(1500) {
 		at := calendar.Instant(110 + i)
@@ -170,6 +170,10 @@ func TestAge(t *testing.T) {
 			}
 		}
 	}
+	// Since the checkpoint from which is replayed, the gate was changed, and one came back.
+	gates["job-board"] = []byte(`{"version":"v2","days":{"/srv/closed":"d2"}}`)
+	write(t, j, Record{Event: engine.Event{At: 1610, Body: &engine.GatesChanged{Set: []engine.Definition{{Name: "job-board", Version: "v2"}, {Name: "back", Version: "v0"}}}},
+		Texts: map[string]string{"v2": "new", "d2": "more days", "v0": "old"}, Delta: engine.Delta{Machine: []byte(`{}`), Gates: gates}})
 	steps := 0
 	for more := true; more; steps++ {
 		var err error
@@ -178,14 +182,14 @@ func TestAge(t *testing.T) {
 		}
 	}
 	past, err := j.Past(0, calendar.MaxInstant)
-	if err != nil || len(past.Events) != 1000 || past.Events[0].At != 1110 || past.State.Gates["job-board"].Version != "v1" || steps < 3 {
+	if err != nil || len(past.Events) != 1001 || past.Events[0].At != 1110 || past.State.Gates["job-board"].Version != "v1" || steps < 3 {
 		t.Errorf("after ageing in %d steps there are %d events, %v", steps, len(past.Events), err)
 	}
 	runs, err := j.History(Filter{})
 	if err != nil || len(runs) != 501 || runs[len(runs)-1].Run != 1 {
 		t.Errorf("%d runs, the oldest %+v, %v", len(runs), runs[len(runs)-1], err)
 	}
-	for version, want := range map[string]bool{"v0": false, "v1": true, "d1": true} {
+	for version, want := range map[string]bool{"v9": false, "v0": true, "v1": true, "d1": true, "v2": true, "d2": true} {
 		if _, err := j.Text(version); (err == nil) != want {
 			t.Errorf("the text %s is there: %v, want %v", version, err == nil, want)
 		}
@@ -195,7 +199,7 @@ func TestAge(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if last, err := j.Write(Record{Event: tick(5000)}); err != nil || last != 3003 {
+	if last, err := j.Write(Record{Event: tick(5000)}); err != nil || last != 3004 {
 		t.Errorf("the next event has the number %d, %v", last, err)
 	}
 	if s, ok, err := j.State(); !ok || err != nil || len(s.Gates) != 1 {

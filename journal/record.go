@@ -100,7 +100,7 @@ func (w *writer) record(r *Record) int64 {
 	ev := &r.Event
 	id := w.exec("INSERT INTO events (at, kind, body) VALUES (?, ?, ?)", int64(ev.At), string(ev.Kind()), w.json(ev.Body))
 	for version, text := range r.Texts {
-		w.exec("INSERT OR IGNORE INTO texts (version, text, event) VALUES (?, ?, ?)", version, text, id)
+		w.exec("INSERT INTO texts (version, text, event) VALUES (?, ?, ?) ON CONFLICT (version) DO UPDATE SET event = excluded.event", version, text, id)
 	}
 	switch b := ev.Body.(type) {
 	case *engine.Begin:
