@@ -83,6 +83,11 @@ func (e *Engine) openDue(gs *gateState) {
 		gs.Retry = nil // a new moment takes the place of another try
 		e.openAt(gs, due)
 	}
+	if gs.Retry != nil && gs.Retry.At < e.now.Add(-Tolerance) {
+		// It was slept through: it comes its pause later, so that a moment of the return,
+		// such as a resume, goes before it.
+		e.tryIn(gs, *gs.Retry)
+	}
 	if gs.Retry != nil && gs.Retry.At <= e.now {
 		req := *gs.Retry
 		gs.Retry = nil

@@ -153,13 +153,19 @@ func (e *Engine) runOver(id int64, body Body) {
 
 // scheduleRetry lets a run that failed be tried once more after a pause.
 func (e *Engine) scheduleRetry(gs *gateState, r *run) {
-	a := gs.gate.Again
-	if r.Try >= a.Times || len(gs.runs) > 0 {
+	if r.Try >= gs.gate.Again.Times || len(gs.runs) > 0 {
 		return
 	}
-	gs.Retry = &Request{Opening: r.Opening, Due: r.Due, Kind: Retry, Try: r.Try + 1, Cause: r.Cause, At: e.now.Add(a.Pause)}
-	e.wait(gs, *gs.Retry, ForRetry, "again.times",
-		Reason{CodeTryIn, Args{Span: Span(a.Pause), Number: int64(r.Try + 2), Of: int64(a.Times + 1)}})
+	e.tryIn(gs, Request{Opening: r.Opening, Due: r.Due, Kind: Retry, Try: r.Try + 1, Cause: r.Cause})
+}
+
+// tryIn lets a further try come after the gate's pause from now.
+func (e *Engine) tryIn(gs *gateState, req Request) {
+	a := gs.gate.Again
+	req.At = e.now.Add(a.Pause)
+	gs.Retry = &req
+	e.wait(gs, req, ForRetry, "again.times",
+		Reason{CodeTryIn, Args{Span: Span(a.Pause), Number: int64(req.Try + 1), Of: int64(a.Times + 1)}})
 }
 
 // outcome judges how a run ended.

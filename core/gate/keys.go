@@ -91,7 +91,7 @@ var Keys = []Key{
 
 	{Name: "again.times", Type: TypeNumber, About: "how often a failed run is tried again; a new moment replaces further tries", Example: `3`,
 		set: whole(func(g *Gate) *int { return &g.Again.Times }, 1000), get: func(g *Gate) string { return strconv.Itoa(g.Again.Times) }},
-	spanKey("again.pause", "the pause before a try; also for \"after success\" phrases", "5m", func(g *Gate) *time.Duration { return &g.Again.Pause }),
+	spanKey("again.pause", "the pause before a try, also after the machine has slept through one; also for \"after success\" phrases", "5m", func(g *Gate) *time.Duration { return &g.Again.Pause }),
 
 	choiceKey("rules.busy", "when a moment comes while it is still running: skip it, queue one, replace the run, or start beside it", func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside),
 	choiceKey("rules.missed", "when the machine slept or was off at its moments: skip them, or start once for all of them", func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce),
