@@ -20,6 +20,7 @@ import (
 	"timegate/agent"
 	"timegate/control"
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/estate"
@@ -46,6 +47,8 @@ type app struct {
 	host string
 	json bool
 	home home.Home
+	// staged tells that the keeper of this home is on a staged machine.
+	staged bool
 	// scopeSaid tells that the scope of a home in one folder was given.
 	scopeSaid bool
 	client    *control.Client
@@ -226,8 +229,24 @@ func (a *app) launcher() *launch.Launcher {
 // home: the gates live by its clock.
 func (a *app) followClock(ctx context.Context) {
 	if status, err := a.client.Status(ctx); err == nil && status.Staged {
-		a.now = func() time.Time { return status.Now }
+		a.now, a.staged = func() time.Time { return status.Now }, true
 	}
+}
+
+// here is where the gates are kept and started, with what this machine can do. A staged
+// machine can all.
+func (a *app) here(zone *calendar.Zone, host string) engine.Environment {
+	env := gates.Here(a.home.Scope, zone, host)
+	env.NoWake = host == a.host && a.mayWake() != nil
+	return env
+}
+
+// mayWake says why the keeper cannot have the machine woken; nil where it can.
+func (a *app) mayWake() error {
+	if a.staged {
+		return nil
+	}
+	return here.MayWake(a.home.Scope == gate.System)
 }
 
 // env is what phrases need from outside.

@@ -109,7 +109,7 @@ func (a *app) findings(f gates.File, past *inspect.Past) gate.Findings {
 	l, now := a.launcher(), calendar.InstantOf(a.now())
 	path, folder, who := l.Target(f.Gate)
 	for _, x := range slices.Concat(inspect.Target(path, folder, who), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, now),
-		inspect.Repeats(f.Gate, now), inspect.Rules(f.Definition(), gates.Here(a.home.Scope, a.zone, a.host)), inspect.Habits(f.Gate, past)) {
+		inspect.Repeats(f.Gate, now), inspect.Rules(f.Definition(), a.here(a.zone, a.host)), inspect.Habits(f.Gate, past)) {
 		x.Gate, x.File = f.Name, f.Path
 		found = append(found, x)
 	}
@@ -165,8 +165,12 @@ func (a *app) machineFindings(ctx context.Context, files []gates.File) gate.Find
 	}
 	var out gate.Findings
 	for _, t := range troubles {
+		remedy := "until that is fixed, these do not start"
+		if t.What == keeper.Waking {
+			remedy = "until that is fixed, what is due while it sleeps is missed"
+		}
 		out = append(out, gate.Finding{File: "this machine", Severity: gate.Warning, Code: "not-told",
-			Message: fmt.Sprintf("gates depend on %s: %s", t.What, t.Why), Remedy: "until that is fixed, these do not start"})
+			Message: fmt.Sprintf("gates depend on %s: %s", t.What, t.Why), Remedy: remedy})
 	}
 	return out
 }

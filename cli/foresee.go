@@ -91,7 +91,7 @@ func (a *app) foreseen(ctx context.Context, name string, until calendar.Instant,
 		return nil, nil, err
 	}
 	var names []string
-	s := rehearsal.Setup{Environment: gates.Here(a.home.Scope, a.zone, a.host)}
+	s := rehearsal.Setup{Environment: a.here(a.zone, a.host)}
 	for _, f := range files {
 		names = append(names, f.Name)
 	}

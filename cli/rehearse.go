@@ -139,7 +139,7 @@ func (a *app) playDay(ctx context.Context, p dayPlay) (*rehearsed, error) {
 	if r.day, r.found = rehearsal.Read(p.file, p.data, rehearsal.Env{Zone: a.zone, Host: a.host, Find: zones.Find, Gates: names, Now: p.now}); r.day == nil {
 		return r, nil
 	}
-	here := gates.Here(a.home.Scope, r.day.Zone, r.day.Host)
+	here := a.here(r.day.Zone, r.day.Host)
 	if r.gates, err = p.gates(gates.Env(here, r.day.Zone)); err != nil {
 		return nil, err
 	}

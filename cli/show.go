@@ -89,6 +89,13 @@ func (a *app) printRules(g *gate.Gate, byDefault bool) {
 	for _, r := range rules {
 		set := slices.ContainsFunc(r.keys, func(key string) bool { return differs[key] })
 		if text := r.text(g); text != "" && set != byDefault {
+			if err := a.mayWake(); r.label == "wake" && g.Rules.Wake > 0 && err != nil {
+				text = "no: " + err.Error() + "; what is due while it sleeps is missed"
+				if g.Rules.Missed == gate.MissedOnce {
+					text += ", and made up for once when it is back"
+				}
+				text = a.out.warn(a.wrapped(text))
+			}
 			a.line(r.label, a.wrapped(text))
 		}
 	}

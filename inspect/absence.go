@@ -104,7 +104,7 @@ func (a *Absence) odds(at calendar.Instant, zone *calendar.Zone, so func(then ca
 		for known < back.count {
 			day -= back.step
 			then, _ := zone.Resolve(day, ms)
-			if then < a.Since {
+			if a.Since == 0 || then < a.Since { // 0: nothing is known
 				break
 			}
 			if then >= a.Until {

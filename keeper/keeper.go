@@ -371,7 +371,9 @@ func (k *Keeper) stamp() (at calendar.Instant, set *engine.ClockSet) {
 
 // here is where the keeper keeps its gates.
 func (k *Keeper) here(zone *calendar.Zone) engine.Environment {
-	return gates.Here(k.home.Scope, zone, k.ws.Host())
+	env := gates.Here(k.home.Scope, zone, k.ws.Host())
+	env.NoWake = k.ws.CanWake() != nil
+	return env
 }
 
 // begin reads the gates and goes on from the kept state.

@@ -116,15 +116,18 @@ func Probe(ctx context.Context, files []gates.File, ws workstation.Workstation) 
 	waitKnown(ctx, ws.Watch(machine))
 	out := ws.Troubles()
 	if wake {
-		if err := ws.SetAlarm(ws.Clock().Now.Add(24 * time.Hour)); err != nil {
+		if err := ws.CanWake(); err != nil {
 			out = append(out, wakeTrouble(err))
 		}
 	}
 	return out
 }
 
+// Waking is what the trouble is about where nothing can wake the machine.
+const Waking = "waking the machine"
+
 func wakeTrouble(err error) workstation.Trouble {
-	return workstation.Trouble{What: "waking the machine", Why: err.Error()}
+	return workstation.Trouble{What: Waking, Why: err.Error()}
 }
 
 // troubles lists what cannot be told or done on this machine.

@@ -59,6 +59,8 @@ type Workstation interface {
 	// SetAlarm asks that the machine be awake at a time, whatever it does
 	// then; the zero time asks for nothing. Its error says why it cannot be.
 	SetAlarm(at time.Time) error
+	// CanWake says why the machine cannot be woken; nil where it can.
+	CanWake() error
 	// Close lets the clock and the watches go.
 	Close() error
 }

@@ -57,6 +57,8 @@ type Environment struct {
 	Host  string     `json:"host"`
 	// Account is whose logons count where a phrase names nobody; "" is anybody's.
 	Account string `json:"account,omitempty"`
+	// NoWake says that nothing can wake the machine when it sleeps.
+	NoWake bool `json:"no_wake,omitempty"`
 }
 
 // A Definition is a gate as an event brings it. Version identifies its text,

@@ -259,8 +259,12 @@ func (e *Engine) takeFiles(gs *gateState, name string, c Cause) *Cause {
 	return &c
 }
 
-// Alarm returns when the machine is to be awake, whatever it does then.
+// Alarm returns when the machine is to be awake, whatever it does then. It is never where
+// nothing can wake it.
 func (e *Engine) Alarm() (calendar.Instant, bool) {
+	if e.NoWake {
+		return never, false
+	}
 	e.index()
 	at := calendar.Instant(never)
 	for _, gs := range e.wakers {

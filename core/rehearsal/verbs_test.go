@@ -318,3 +318,31 @@ func TestFromState(t *testing.T) {
 		t.Errorf("it goes on at %.40s", got)
 	}
 }
+
+// TestNoWake: where nothing can wake the machine, a gate that wants it woken starts when the
+// machine is back, or not at all.
+func TestNoWake(t *testing.T) {
+	for _, tt := range []struct {
+		rest   string
+		noWake bool
+		want   string
+	}{
+		{"[rules]\nwake = \"5m\"\n", false, "11:00"},
+		{"[rules]\nwake = \"5m\"\n", true, ""},
+		{"[rules]\nwake = \"5m\"\nmissed = \"once\"\n", true, "13:00"},
+	} {
+		e := env
+		e.Gates = []string{"g"}
+		d, found := Read("day.toml", []byte("from = \"2026-11-30 06:00\"\nto = \"2026-11-30 22:00\"\nevents = [\"10:00 sleep\", \"13:00 resume\"]\n"), e)
+		if d == nil {
+			t.Fatal(found)
+		}
+		p, err := Play(t.Context(), d, Setup{Environment: engine.Environment{Scope: gate.User, NoWake: tt.noWake}, Gates: gatesOf(t, d.Zone, "g", "opens = [\"at 11:00\"]\n"+tt.rest)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := starts(d, p, "g"); got != tt.want {
+			t.Errorf("%q, nothing wakes it: %v: it starts at %q, want %q", tt.rest, tt.noWake, got, tt.want)
+		}
+	}
+}

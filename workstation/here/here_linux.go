@@ -32,6 +32,7 @@ var (
 	Load          = linux.Load
 	Settle        = linux.Settle
 	Health        = linux.Health
+	MayWake       = linux.MayWake
 )
 
 // SelfOrder says how this program is started once more.

@@ -70,6 +70,9 @@ func DesktopLogons() (last map[string]time.Time, since time.Time, ok bool) {
 	return nil, time.Time{}, false
 }
 
+// MayWake says that nothing is woken here.
+func MayWake(bool) error { return ErrNotServed }
+
 // SetUmask does nothing.
 func SetUmask(int) {}
 

@@ -84,6 +84,9 @@ func (m *Machine) Wakes() <-chan workstation.Wake { return m.alarm.wakes }
 // SetAlarm implements [workstation.Workstation].
 func (m *Machine) SetAlarm(at time.Time) error { return m.wake.set(at) }
 
+// CanWake implements [workstation.Workstation].
+func (m *Machine) CanWake() error { return MayWake(false) }
+
 // Facts implements [workstation.Workstation].
 func (m *Machine) Facts() engine.Facts { return m.board.Facts() }
 

@@ -66,6 +66,22 @@ func (w *wakeAlarm) close() {
 	}
 }
 
+// MayWake says why the machine cannot be woken, by root or else by this process; nil
+// where it can.
+func MayWake(root bool) error {
+	if err := CanWake(clocksThatWake); err != nil || root {
+		return err
+	}
+	fd, err := unix.TimerfdCreate(unix.CLOCK_REALTIME_ALARM, unix.TFD_CLOEXEC)
+	if errors.Is(err, unix.EPERM) {
+		return errMayNotWake
+	}
+	if err != nil {
+		return os.NewSyscallError("timerfd_create", err)
+	}
+	return unix.Close(fd)
+}
+
 // CanWake says why the machine cannot be woken, by the clocks listed in a
 // folder, or is nil.
 func CanWake(dir string) error {

@@ -174,6 +174,9 @@ func (m *Machine) SetAlarm(at time.Time) error {
 	return nil
 }
 
+// CanWake implements [workstation.Workstation].
+func (m *Machine) CanWake() error { return nil }
+
 // rebase lets the clock run on from now, at the rate that then holds.
 func (m *Machine) rebase() { m.base, m.since = m.now(), time.Now() }
 
