@@ -19,7 +19,7 @@ var (
 	interpreters = []string{"python", "pypy", "perl", "ruby", "node", "nodejs", "lua", "luajit", "tclsh", "wish", "expect", "php", "awk", "gawk", "mawk", "nawk", "sed",
 		"make", "gmake", "java", "groovy", "Rscript", "guile", "m4", "ed", "emacs", "vim", "gdb"}
 	carriers = []string{"env", "timeout", "nice", "ionice", "nohup", "setsid", "stdbuf", "chrt", "taskset", "time", "flock", "xargs", "busybox", "toybox", "setpriv", "prlimit",
-		"runuser", "su", "sudo", "doas", "chroot", "unshare", "nsenter", "systemd-run", "dbus-run-session", "xvfb-run", "script", "watch", "parallel", "find", "strace", "capsh"}
+		"runuser", "su", "sudo", "doas", "chroot", "unshare", "nsenter", "systemd-run", "dbus-run-session", "xvfb-run", "script", "watch", "parallel", "find", "strace", "capsh", "xterm"}
 )
 
 // kind is what a program does with its arguments.
@@ -84,7 +84,11 @@ func (h *hazards) command(argv []string, folder, what string, depth int) {
 		h.firstLine(first, argv, folder, what, depth)
 		return
 	}
-	switch k, name := kindOf(p); k {
+	k, name := kindOf(p)
+	if runner := runnerOf(name, filepath.Base(p.entry.path), filepath.Base(argv[0])); h.root && runner != "" && !judged(runner, argv[1:]) {
+		h.unjudged(argv[0], runner+" runs what it is told to, and only few forms of it can be judged")
+	}
+	switch k {
 	case shell:
 		h.shell(argv, folder)
 	case interpreter:

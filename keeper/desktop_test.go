@@ -135,7 +135,8 @@ func TestUnseen(t *testing.T) {
 	logOn(t, maren, "DISPLAY="+os.Getenv("DISPLAY"), "XAUTHORITY="+authority)
 	k, c := keep(t, h, newMachine(t)), control.NewClient(h)
 	for name, as := range map[string]string{"hers": `user = "maren"`, "roots": "elevated = true"} {
-		put(t, h, name, fmt.Sprintf("run = [%q, \"-e\", \"/bin/sh\", \"-c\", \"id -u >/mnt/said/%s; sleep 60\"]\nopens = []\n[as]\ndesktop = true\nwindow = \"none\"\n%s\n", emulator, name, as))
+		install(t, "/mnt/opt/say-"+name, "id -u >/mnt/said/"+name+"; sleep 60", 0)
+		put(t, h, name, fmt.Sprintf("run = [%q, \"-e\", \"/mnt/opt/say-%s\"]\nopens = []\n[as]\ndesktop = true\nwindow = \"none\"\n%s\n", emulator, name, as))
 		if _, err := c.Open(t.Context(), name); err != nil {
 			t.Fatal(err)
 		}

@@ -351,9 +351,9 @@ func TestHazards(t *testing.T) {
 		{"other-name", `"/mnt/opt/tool", "-c", "/mnt/home/maren/x"`, "elevated = true", "", "the command line names can be changed by maren"},
 		{"trusted", `"/mnt/home/maren/bin/hers"`, "elevated = true\ntrust = [\"/mnt/home/maren\"]", "", "the gate trusts it"},
 		{"trusted-line", `"/bin/sh", "-c", "eval echo x"`, "elevated = true\ntrust = [\"/bin/sh\"]", "", ""},
-		{"harmless-line", `"/bin/sh", "-c", "test $(date +%d) = 01 || exit 0; /mnt/opt/safe >/dev/null 2>&1 && echo \"all $? well\""`, "elevated = true", "", ""},
+		{"harmless-line", `"/bin/sh", "-c", "test $(date +%d) = 01 || exit 0; /mnt/opt/safe >/dev/null 2>&1 && echo \"all $? well\""`, "elevated = true", "", "dash runs what it is told to"},
 		{"harmless-carried", `"/usr/bin/timeout", "-k", "5", "30", "/usr/bin/env", "A=1", "/mnt/opt/safe", "--quiet"`, "elevated = true", "", ""},
-		{"harmless-awk", `"/usr/bin/awk", "{ print $1 }", "/mnt/opt/safe"`, "elevated = true", "", ""},
+		{"harmless-awk", `"/usr/bin/awk", "{ print $1 }", "/mnt/opt/safe"`, "elevated = true", "", "mawk runs what it is told to"},
 		{"loader", `"/mnt/opt/safe"`, "elevated = true\nenv = { LD_PRELOAD = \"/x.so\" }", "", "LD_PRELOAD lets other code"},
 	} {
 		if !strings.Contains(tt.extra, "opens") {
