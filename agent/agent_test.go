@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	crand "crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -105,13 +107,13 @@ func crew(t *testing.T) (*Crew, chan Event) {
 func job(run int64, argv ...string) *Job {
 	g := gate.Default("glue-warm")
 	g.Run = argv
-	return &Job{Run: run, Mark: fmt.Sprint("mark of ", run), Gate: *g, Decision: engine.Decision{Run: run}}
+	return &Job{Run: run, Mark: crand.Text(), Gate: *g, Decision: engine.Decision{Run: run}}
 }
 
 // next waits for what an agent tells next of a run.
 func next[B engine.Body](t *testing.T, events chan Event) B {
 	t.Helper()
-	for late := time.After(20 * time.Second); ; {
+	for late := time.After(coretest.Wait); ; {
 		select {
 		case ev := <-events:
 			if b, ok := ev.Body.(B); ok {
@@ -129,8 +131,11 @@ func TestAgent(t *testing.T) {
 	t.Parallel()
 	c, events := crew(t)
 	a := c.Of("")
-	program := wstest.Script(t, `echo "$TIMEGATE_RUN"; exec sleep 600`)
-	a.Prepare(job(7, program))
+	log := filepath.Join(t.TempDir(), "log")
+	program := wstest.Script(t, `echo "$TIMEGATE_RUN" | tee -a '`+log+`'; exec sleep 600`)
+	seven := job(7, program)
+	a.Prepare(seven)
+	a.Prepare(seven) // as where an answer was lost: it starts once
 	a.Prepare(job(8, program))
 	a.Drop(8)
 	a.Start(7)
@@ -157,10 +162,26 @@ func TestAgent(t *testing.T) {
 		default:
 			t.Errorf("told %+v", ev)
 		}
-	case <-time.After(20 * time.Second):
+	case <-time.After(coretest.Wait):
 		t.Error("nothing is told of the end")
 	}
 	a.Forget(7)
+	// What was prepared by an agent that dies is prepared by the next one.
+	a.Prepare(job(10, program))
+	second := a.PID()
+	syscall.Kill(second, syscall.SIGKILL)
+	wstest.Await(t, "the next agent", func() bool { return a.PID() != 0 && a.PID() != second })
+	a.Start(10)
+	if s := next[*engine.RunStarted](t, events); s.Run != 10 {
+		t.Errorf("started %+v", s)
+	}
+	wstest.Await(t, "what it writes", func() bool { text, _ := os.ReadFile(log); return strings.HasSuffix(string(text), "10\n") })
+	if text, err := os.ReadFile(log); err != nil || string(text) != "7\n10\n" {
+		t.Errorf("these were started: %q, %v", text, err)
+	}
+	a.End(10, "KILL")
+	next[*engine.RunEnded](t, events)
+	a.Forget(10)
 	a.Prepare(job(9, "/nowhere/at-all"))
 	a.Start(9)
 	if f := next[*engine.StartFailed](t, events); f.Run != 9 || !strings.Contains(f.Detail, "check the path") {
@@ -288,7 +309,7 @@ func TestHostileAgents(t *testing.T) {
 				if gone := word != "talked to"; gone != tt.gone {
 					t.Errorf("it is %s", word)
 				}
-			case <-time.After(20 * time.Second):
+			case <-time.After(coretest.Wait):
 				t.Fatal("it is waited for")
 			}
 			for len(events) > 0 {
