@@ -7,6 +7,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/phrase"
 	"timegate/core/words"
 )
 
@@ -69,6 +70,7 @@ type done struct {
 
 // book keeps what comes of a day, in a room that does not grow with it where Most is set.
 type book struct {
+	plans  map[string]*phrase.Plan // of openings, by GATE/OPENING
 	out    *Played
 	most   int
 	tell   func(*engine.Decision, *State)
@@ -98,7 +100,12 @@ type lane struct {
 func newBook(d *Day, s *Setup) *book {
 	const apart = 1000
 	b := &book{out: &Played{hits: make([][]done, len(d.Expect))}, most: s.Most, tell: s.Tell, apart: (d.To - d.From) / apart, expect: d.Expect,
-		lanes: map[string]*lane{}, alive: map[int64]int{}}
+		lanes: map[string]*lane{}, alive: map[int64]int{}, plans: map[string]*phrase.Plan{}}
+	for _, def := range s.Gates {
+		for _, o := range def.Gate.Opens {
+			b.plans[def.Name+"/"+o.Name] = o.Plan
+		}
+	}
 	for i, x := range d.Expect {
 		if x.gate != "" {
 			l := b.lane(x.gate)
@@ -153,8 +160,36 @@ func (b *book) decided(d *engine.Decision) {
 		if x.because != "" {
 			it.text = words.Reason(d.Reason)
 		}
-		b.out.hits[i] = append(b.out.hits[i], it)
+		for _, at := range b.moments(d, at) {
+			it.at = at
+			b.out.hits[i] = append(b.out.hits[i], it)
+		}
 	}
+}
+
+// mostMoments is how many moments of one decision are told apart.
+const mostMoments = 10_000
+
+// moments returns when something was decided about: each moment, where one decision
+// stands for several that passed.
+func (b *book) moments(d *engine.Decision, at calendar.Instant) []calendar.Instant {
+	plan := b.plans[d.Gate+"/"+d.Opening]
+	if d.Kind != engine.Skip || d.Count < 2 || plan == nil {
+		return []calendar.Instant{at}
+	}
+	var out []calendar.Instant
+	last := d.Due
+	for after := last.Add(-time.Duration(d.Args.Span)) - 1; int64(len(out)) < min(d.Count, mostMoments); {
+		next, _, ok := plan.Next(after)
+		if !ok || next > last {
+			break
+		}
+		out, after = append(out, next), next
+	}
+	if int64(len(out)) != min(d.Count, mostMoments) { // such as repeats after an event
+		return []calendar.Instant{at}
+	}
+	return out
 }
 
 func (t *Tally) count(d *engine.Decision) {

@@ -18,6 +18,9 @@ import (
 //	GATE fails, overruns, is stopped      ends in that way
 //	GATE never opens [while asleep]       no start of it (in that state of the machine)
 //	never more than 2 at once             programs that run together
+//
+// GATE/OPENING stands for one opening of a gate. Of moments that one row stands for,
+// each counts.
 type Expectation struct {
 	Text string
 
@@ -27,6 +30,7 @@ type Expectation struct {
 	least   int // how often at least, and at most; -1 for any number
 	most    int
 	rel     string // at, before or after; "" for any time
+	opening string // of the gate; "" for any
 	clock   int64  // milliseconds since midnight
 	seconds bool   // the clock says them
 	days    *phrase.Plan
@@ -60,7 +64,7 @@ func ParseExpectation(text string, d *Day, gates []string) (Expectation, error) 
 		x.atOnce, x.never = n, true
 		return x, nil
 	}
-	x.gate = p.word()
+	x.gate, x.opening, _ = strings.Cut(p.word(), "/")
 	if !slices.Contains(gates, x.gate) {
 		remedy := "a sentence begins with the name of a gate, or with \"never more than\""
 		if near, ok := phrase.Nearest(x.gate, gates); ok {

@@ -346,3 +346,30 @@ func TestNoWake(t *testing.T) {
 		}
 	}
 }
+
+// TestEachMoment: of moments that one row stands for, each counts; an opening is named as rows
+// name it.
+func TestEachMoment(t *testing.T) {
+	for sentence, want := range map[string]string{
+		"poll missed at 13:30": "", "poll missed at 14:30": "", "poll missed 4 times": "", "poll/1 missed at 13:00": "", "poll/weekend missed": "poll/weekend was never missed",
+		"poll/1 opens at 12:30": "", "poll missed at 15:30": "poll was missed 4 times, at 13:00, 13:30, 14:00, 14:30", "poll missed before 14:00": "poll was missed 2 times, at 14:00, 14:30",
+	} {
+		e := env
+		e.Gates = []string{"poll"}
+		d, found := Read("day.toml", fmt.Appendf(nil, "from = \"2026-11-30 06:00\"\nto = \"2026-11-30 22:00\"\nevents = [\"12:45 sleep\", \"14:45 resume\"]\nexpect = [%q]\n", sentence), e)
+		if d == nil {
+			t.Fatal(found)
+		}
+		p, err := Play(t.Context(), d, Setup{Environment: engine.Environment{Scope: gate.User}, Gates: gatesOf(t, d.Zone, "poll", "opens = [\"every 30m\", { name = \"weekend\", when = \"at 09:00 on sat\" }]\n")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		if f := p.Check(d); len(f) > 0 {
+			got = f[0].Actual
+		}
+		if got != want {
+			t.Errorf("%q\n got %q\nwant %q", sentence, got, want)
+		}
+	}
+}

@@ -42,10 +42,10 @@ func (p *Played) actual(x *Expectation, all []done, d *Day) string {
 			hits = append(hits, it)
 		}
 	}
-	told := fmt.Sprintf("%s %s", x.gate, past(x.verb, len(all))) + list(all, d, x.because != "")
+	told := fmt.Sprintf("%s %s", x.subject(), past(x.verb, len(all))) + list(all, d, x.because != "")
 	switch {
 	case x.never && len(hits) > 0:
-		return fmt.Sprintf("%s %s", x.gate, past(x.verb, len(hits))) + list(hits, d, false) + p.stateAt(x, hits[0].at)
+		return fmt.Sprintf("%s %s", x.subject(), past(x.verb, len(hits))) + list(hits, d, false) + p.stateAt(x, hits[0].at)
 	case x.never:
 		return ""
 	case x.least >= 0 || x.most >= 0:
@@ -61,7 +61,7 @@ func (p *Played) actual(x *Expectation, all []done, d *Day) string {
 			}
 		}
 		if len(wrong) > 0 {
-			return fmt.Sprintf("%s %s", x.gate, past(x.verb, len(wrong))) + list(wrong, d, false)
+			return fmt.Sprintf("%s %s", x.subject(), past(x.verb, len(wrong))) + list(wrong, d, false)
 		}
 	case x.days != nil:
 		if missing := x.missingDay(hits, d); missing != "" {
@@ -89,8 +89,19 @@ func (x *Expectation) missingDay(hits []done, d *Day) string {
 	}
 }
 
+// subject is what an expectation is about, as rows have it.
+func (x *Expectation) subject() string {
+	if x.opening == "" {
+		return x.gate
+	}
+	return x.gate + "/" + x.opening
+}
+
 // is reports whether a decision is of the kind that is expected.
 func (x *Expectation) is(k *engine.Decision) bool {
+	if x.opening != "" && k.Opening != x.opening {
+		return false
+	}
 	switch x.verb {
 	case "opens":
 		return k.Starts()
