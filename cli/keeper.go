@@ -172,6 +172,9 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 	next := "nothing is due"
 	if s.Next != nil {
 		next = a.localFar(*s.Next)
+		if s.Paused && (s.PauseUntil == nil || s.Next.Before(*s.PauseUntil)) {
+			next += ", which is skipped: the gates are paused"
+		}
 	}
 	fmt.Fprintf(a.out, "next      %s\n", next)
 	if s.Paused {

@@ -100,6 +100,7 @@ func (a *app) preview(ctx context.Context, c *cli.Command) error {
 		byName[g.Name] = g
 	}
 	a.noteOdds(all, byName)
+	a.notePause(ctx, all)
 	if a.json {
 		return a.out.printJSON(all)
 	}

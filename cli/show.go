@@ -69,7 +69,9 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	}
 	a.printAlive(rows[0].Alive)
 	fmt.Fprintln(a.out)
-	a.printDues(a.dues(f.Gate, forecast.Span{From: calendar.InstantOf(a.now()), To: calendar.MaxInstant, Count: 5}), len(f.Gate.Opens) > 1)
+	all := a.dues(f.Gate, forecast.Span{From: calendar.InstantOf(a.now()), To: calendar.MaxInstant, Count: 5})
+	a.notePause(ctx, all)
+	a.printDues(all, len(f.Gate.Opens) > 1)
 	entries, err := a.entries(journal.Filter{Gate: f.Name, Limit: 5})
 	if err != nil || len(entries) == 0 {
 		return err

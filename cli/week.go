@@ -58,6 +58,9 @@ func (a *app) week(ctx context.Context, c *cli.Command) error {
 	fmt.Fprintln(a.out, a.out.head(title))
 	a.printWeek(w)
 	a.printWeekFacts(w)
+	if text := a.pauseText(ctx); text != "" {
+		fmt.Fprintln(a.out, a.out.warn(text))
+	}
 	if err := a.printLongest(gates); err != nil {
 		return err
 	}

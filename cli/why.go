@@ -202,12 +202,12 @@ func (a *app) stateNow(ctx context.Context, f gates.File) (string, error) {
 	case st.Waiting != "":
 		return "waits for " + st.Waiting, nil
 	case st.Next != nil:
-		return "is ready; next due " + a.local(*st.Next), nil
+		return "is on; next due " + a.local(*st.Next), nil
 	}
 	if event := eventOf(f.Gate); event != "" {
-		return "is ready; it opens on: " + event, nil
+		return "is on; it opens on: " + event, nil
 	}
-	return "is ready, but nothing more is due", nil
+	return "is on, but nothing more is due", nil
 }
 
 // eventOf names the first event on which a gate opens, or is "".
