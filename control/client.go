@@ -176,7 +176,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return err
 	}
 	res, err := c.http.Do(req)
-	if ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET); ended || err == nil && res.StatusCode == http.StatusServiceUnavailable {
+	if ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE); ended || err == nil && res.StatusCode == http.StatusServiceUnavailable {
 		if method != http.MethodGet {
 			err = errEnded
 		} else {

@@ -121,9 +121,7 @@ func TestIdle(t *testing.T) {
 	touched := time.Now()
 	m := machine(t)
 	<-m.Watch(wantsOf(t, "idle 400ms"))
-	if list := m.Troubles(); len(list) != 0 {
-		t.Fatal(list)
-	}
+	wstest.Await(t, "no trouble", func() bool { return len(m.Troubles()) == 0 })
 	for range 2 {
 		wstest.Await(t, "idleness", func() bool { return m.Facts().IdleSince != 0 })
 		since := m.Facts().IdleSince.Time()

@@ -117,9 +117,7 @@ func TestChanges(t *testing.T) {
 				s.do(t, dir)
 				changes(t, m, dir, s.want...)
 			}
-			if list := m.Troubles(); len(list) != 0 {
-				t.Errorf("troubles: %v", list)
-			}
+			wstest.Await(t, "no trouble", func() bool { return len(m.Troubles()) == 0 })
 		})
 	}
 }
@@ -152,10 +150,10 @@ func TestManyFolders(t *testing.T) {
 	}
 	second := machine(t)
 	<-second.Watch(wantsOf(t, "change in "+dir))
-	list := second.Troubles()
-	if len(list) != 1 || !strings.Contains(list[0].Why, "sysctl -w fs.inotify.max_user_watches=") || !strings.HasPrefix(list[0].What, "change in "+dir) {
-		t.Errorf("troubles %v", list)
-	}
+	wstest.Await(t, "the trouble", func() bool {
+		list := second.Troubles()
+		return len(list) == 1 && strings.Contains(list[0].Why, "sysctl -w fs.inotify.max_user_watches=") && strings.HasPrefix(list[0].What, "change in "+dir)
+	})
 }
 
 func TestLines(t *testing.T) {

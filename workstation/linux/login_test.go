@@ -30,9 +30,10 @@ func TestLoginManager(t *testing.T) {
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
 	m := machine(t)
 	<-m.Watch(wantsOf(t, "logon", "unlock", "sleep", "resume", "shutdown", "idle 10m"))
-	if list := m.Troubles(); len(list) != 1 || !strings.Contains(list[0].Why, "no login manager") {
-		t.Errorf("without a bus: %v", list)
-	}
+	wstest.Await(t, "the trouble without a bus", func() bool {
+		list := m.Troubles()
+		return len(list) == 1 && strings.Contains(list[0].Why, "no login manager")
+	})
 	stop := wstest.StartBus(t, bus)
 	s := wstest.NewLoginManager(t, bus, map[string]string{"1": "maren", "2": "greeter"})
 	wstest.Await(t, "the first sessions", func() bool { return len(m.Facts().People) == 2 })
@@ -89,9 +90,10 @@ func TestRefusedDelay(t *testing.T) {
 	s.Refuse()
 	m := machine(t)
 	<-m.Watch(wantsOf(t, "shutdown", "logon"))
-	if list := m.Troubles(); len(list) != 1 || !strings.Contains(list[0].Why, "cannot be asked to wait") {
-		t.Errorf("troubles %v", list)
-	}
+	wstest.Await(t, "the trouble", func() bool {
+		list := m.Troubles()
+		return len(list) == 1 && strings.Contains(list[0].Why, "cannot be asked to wait")
+	})
 	if f := m.Facts(); len(f.People) != 1 || f.People[0].Account != "maren" || f.People[0].Since == 0 {
 		t.Errorf("facts %+v", f)
 	}
