@@ -47,6 +47,8 @@ type app struct {
 	host string
 	json bool
 	home home.Home
+	// own tells that the home is in one folder, which was named.
+	own bool
 	// staged tells that the keeper of this home is on a staged machine.
 	staged bool
 	// scopeSaid tells that the scope of a home in one folder was given.
@@ -190,7 +192,7 @@ func (a *app) chooseHome(dir string, scope gate.Scope) error {
 	if err != nil {
 		return err
 	}
-	a.home = home.At(abs, gate.User)
+	a.home, a.own = home.At(abs, gate.User), true
 	if settings, err := home.ReadSettings(a.home.Settings()); err == nil && settings.Scope != "" {
 		a.home.Scope = settings.Scope
 		if scope != "" && scope != settings.Scope {

@@ -14,6 +14,7 @@ import (
 	"timegate/core/gate"
 	"timegate/gates"
 	"timegate/home"
+	"timegate/install"
 	"timegate/journal"
 	"timegate/tell"
 	"timegate/workstation"
@@ -98,6 +99,9 @@ func (a *app) ownHealth(ctx context.Context) []workstation.Health {
 				h.State = workstation.HealthWrong
 			}
 			h.What += fmt.Sprintf("; %s: %s", t.What, t.Why)
+		}
+		if !status.Staged && !install.BeginsByItself(a.home, a.own) && h.State == workstation.HealthOK {
+			h.State, h.What = workstation.HealthNote, h.What+"; it "+a.notByItself()
 		}
 		if text := otherVersion(status); text != "" && h.State == workstation.HealthOK {
 			h.State, h.What = workstation.HealthNote, h.What+"; its program is "+text

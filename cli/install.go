@@ -51,7 +51,7 @@ func (a *app) pieces(c *cli.Command) ([]install.Piece, error) {
 	if err != nil {
 		return nil, err
 	}
-	return install.Installation(a.home, c.String("home") != "", root, program)
+	return install.Installation(a.home, a.own, root, program)
 }
 
 func (a *app) install(_ context.Context, c *cli.Command) error {

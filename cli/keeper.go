@@ -168,6 +168,16 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.out, "program   %s\n", a.out.warn(text))
 	}
 	fmt.Fprintf(a.out, "home      %s\n", a.home.State)
+	if !s.Staged {
+		begins := a.out.warn("by hand") + "; to let it begin by itself: timegate keeper install"
+		if a.home.Scope == gate.System && a.own {
+			begins = a.out.warn("by hand") + ", as a home in a folder of its own does"
+		}
+		if install.BeginsByItself(a.home, a.own) {
+			begins = map[gate.Scope]string{gate.System: "by itself, with the machine", gate.User: "by itself, when you log on to a desktop"}[a.home.Scope]
+		}
+		fmt.Fprintf(a.out, "begins    %s\n", begins)
+	}
 	fmt.Fprintf(a.out, "gates     %d in force, %s running\n", len(s.Gates), plural(s.Running, "program"))
 	next := "nothing is due"
 	if s.Next != nil {

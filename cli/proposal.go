@@ -22,6 +22,7 @@ import (
 	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
+	"timegate/install"
 	"timegate/launch"
 )
 
@@ -277,9 +278,23 @@ func (e *missingProgram) Unwrap() error { return fs.ErrNotExist }
 
 // sayKeeper tells if nothing will start because no keeper runs.
 func (a *app) sayKeeper() {
-	if _, err := a.client.Status(context.Background()); errors.Is(err, control.ErrNoKeeper) {
+	switch s, err := a.client.Status(context.Background()); {
+	case errors.Is(err, control.ErrNoKeeper):
 		fmt.Fprintln(a.err, a.err.faint("no keeper is running, so nothing starts by itself; start one with: timegate keeper run"))
+	case err == nil && !s.Staged && !install.BeginsByItself(a.home, a.own):
+		fmt.Fprintln(a.err, a.err.faint("the keeper "+a.notByItself()))
 	}
+}
+
+// notByItself says what comes of a keeper that does not begin by itself, and what to do.
+func (a *app) notByItself() string {
+	if a.home.Scope == gate.System {
+		if a.own {
+			return "does not begin by itself after a restart: a home in a folder of its own is begun by hand"
+		}
+		return "does not begin by itself after a restart; to let it: timegate keeper install"
+	}
+	return "does not begin by itself at your next logon; to let it: timegate keeper install"
 }
 
 // asks reports whether there is a terminal to ask on.

@@ -39,11 +39,11 @@ func Installation(h home.Home, own bool, root, program string) ([]Piece, error) 
 	scope := h.Scope
 	below := func(path string) string { return filepath.Join(root, path) }
 	if scope == gate.User {
-		name, options := "timegate-keeper.desktop", "--scope user"
+		options := "--scope user"
 		if own {
-			name, options = "timegate-keeper-"+h.ID()+".desktop", "--home "+desktop.Quote(h.State)
+			options = "--home " + desktop.Quote(h.State)
 		}
-		entry := below(filepath.Join(xdg.ConfigHome, "autostart", name))
+		entry := below(filepath.Join(xdg.ConfigHome, "autostart", entryName(h, own)))
 		return []Piece{
 			{Path: filepath.Dir(entry), Mode: fs.ModeDir | 0o755},
 			{Path: entry, Mode: 0o644, Text: autostart(program, options)},
@@ -84,6 +84,25 @@ func Packaged(root string) []Piece {
 	return append(places(below),
 		Piece{Path: below(units), Mode: fs.ModeDir | 0o755},
 		Piece{Path: below(units + "/timegate.service"), Mode: 0o644, Text: service("/usr/bin/timegate", "Part of the package timegate.")})
+}
+
+// entryName is the name of a person's autostart entry for a home.
+func entryName(h home.Home, own bool) string {
+	if own {
+		return "timegate-keeper-" + h.ID() + ".desktop"
+	}
+	return "timegate-keeper.desktop"
+}
+
+// BeginsByItself reports whether the keeper of a home is switched on to begin by itself: with
+// the machine, or when its person logs on to a desktop.
+func BeginsByItself(h home.Home, own bool) bool {
+	if h.Scope == gate.User {
+		text, err := os.ReadFile(filepath.Join(xdg.ConfigHome, "autostart", entryName(h, own)))
+		return err == nil && !strings.Contains("\n"+string(text), "\nHidden=true")
+	}
+	links, err := filepath.Glob("/etc/systemd/system/*.wants/timegate.service")
+	return err == nil && !own && len(links) > 0
 }
 
 // service is the unit of the system's keeper (systemd.unit(5)). When it ends,
