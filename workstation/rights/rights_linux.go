@@ -8,6 +8,7 @@ import (
 	"math"
 	"os"
 	"os/exec"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -22,6 +23,12 @@ const Self = "/proc/self/exe"
 // firstOther is the first descriptor beside standard input, output and error.
 const firstOther = 3
 
+// How a process ends that cannot take on the rights that it was to have.
+const (
+	refused       = "timegate: the rights of another account: "
+	refusedStatus = 125
+)
+
 // Become takes on the rights that the first arguments say, and returns the other
 // arguments. Where there is nothing to take on, all are returned. A process that
 // cannot take them on ends, and one that is to be another program becomes it.
@@ -31,8 +38,8 @@ func Become(args []string) []string {
 	}
 	rest, err := become(args)
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "timegate: the rights of another account:", err)
-		os.Exit(1)
+		fmt.Fprintln(os.Stderr, refused+err.Error())
+		os.Exit(refusedStatus)
 	}
 	return rest
 }
@@ -97,6 +104,10 @@ func Run(ctx context.Context, c Call) ([]byte, error) {
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	Alone()
 	err := cmd.Run()
+	text := out.text.String()
+	if exit, is := errors.AsType[*exec.ExitError](err); is && c.As != nil && exit.ExitCode() == refusedStatus && strings.HasPrefix(text, refused) {
+		return nil, errors.New(strings.TrimSpace(text)) // it is not the program's own end
+	}
 	if out.over {
 		err = &TooMuchError{c.Program, c.Most}
 	} else if errors.Is(err, exec.ErrWaitDelay) {
