@@ -263,7 +263,7 @@ func TestDemoEstate(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	text := string(out)
-	for _, want := range []string{"desk $ timegate estate accept press-room", "taken by 1 of 3", "vault-copy needs /media/vault-of-larkspur, which is not there", "monday.toml  ok", "held: failed on 1 of 2 workstations", "run 1 of stock-count failed (3)", "with the content of bundle 1"} {
+	for _, want := range []string{"desk $ timegate estate accept press-room", "of 3 workstations; all waves have begun", "vault-copy needs /media/vault-of-larkspur, which is not there", "monday.toml  ok", "held: failed on 1 of 2 workstations", "run 1 of stock-count failed (3)", "with the content of bundle 1"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the demo does not show %q:\n%s", want, out)
 		}
