@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"maps"
 	"os"
@@ -211,20 +212,22 @@ func (k *estateKeeper) InForce(ctx context.Context, files map[string]string) err
 	}
 	for _, f := range s.Broken.Errors() {
 		if _, ours := files[f.Gate]; ours { // another one was broken before, and is no bundle's fault
-			return errors.New(f.Error())
+			return &estate.DiffersError{Gate: f.Gate, Why: f.Error()}
 		}
 	}
 	for name, sum := range files {
 		text, err := home.ReadPlain(k.app.home.GateFile(name), gate.MaxSize)
 		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return &estate.DiffersError{Gate: name, Why: "its file is gone"}
 		case err != nil:
 			return err
 		case coreestate.TextSum(text) != sum:
-			return fmt.Errorf("the file of the gate %s says something else", name)
+			return &estate.DiffersError{Gate: name, Why: "its file says something else"}
 		}
 		st, there := s.Gates[name]
 		if !there || st.Version != gates.ReadFile(k.app.home, name, k.app.env()).Version {
-			return fmt.Errorf("the gate %s is not in force as its file says", name)
+			return &estate.DiffersError{Gate: name, Why: "it is not in force as its file says"}
 		}
 	}
 	return nil

@@ -23,7 +23,8 @@ type Keeper interface {
 	// Confirm waits until these gates are in force, given by name with the SHA-256 of their
 	// texts, and says why they are not where the context ends.
 	Confirm(ctx context.Context, files map[string]string) error
-	// InForce reports whether they are now: its error says which one is not.
+	// InForce reports whether they are now: a [*DiffersError] says which one is not, any
+	// other error why that is not known.
 	InForce(ctx context.Context, files map[string]string) error
 	// Back takes back what was applied since an instant.
 	Back(since time.Time) error
@@ -37,6 +38,11 @@ type Keeper interface {
 	// are compared with those before it of the gates that there were.
 	Look(ctx context.Context, r *estate.Report, since time.Time, had []string) error
 }
+
+// DiffersError says that a gate of a bundle is not in force as the bundle has it.
+type DiffersError struct{ Gate, Why string }
+
+func (e *DiffersError) Error() string { return "the gate " + e.Gate + ": " + e.Why }
 
 // ApplyError is why a bundle is refused: a code for reports, and the reason for the log.
 type ApplyError struct {
@@ -374,7 +380,11 @@ func (s *Station) report(ctx context.Context) error {
 		since = *at
 	}
 	if r.Bundle.State == estate.Taken {
-		if err := s.Keeper.InForce(ctx, s.state.Files); err != nil {
+		err := s.Keeper.InForce(ctx, s.state.Files)
+		if _, differs := errors.AsType[*DiffersError](err); err != nil && !differs {
+			return err
+		}
+		if err != nil {
 			s.Log.Info("what is in force is not the estate's bundle any more", "why", err)
 			r.Bundle.State = estate.Changed
 		}

@@ -30,9 +30,10 @@ func publicOf(word string) ed25519.PublicKey { return keyOf(word).Public().(ed25
 // fakeKeeper is a keeper that does as it is told.
 type fakeKeeper struct {
 	mu      sync.Mutex // guards what follows
-	refuse  string     // a code
-	dead    bool       // it does not come up
-	busy    int        // so often it does not say how it does
+	inForce error
+	refuse  string // a code
+	dead    bool   // it does not come up
+	busy    int    // so often it does not say how it does
 	failed  int
 	applied []int64
 	back    int
@@ -49,7 +50,7 @@ func (k *fakeKeeper) Apply(b *estate.Bundle) error {
 	return nil
 }
 
-func (k *fakeKeeper) InForce(context.Context, map[string]string) error { return nil }
+func (k *fakeKeeper) InForce(context.Context, map[string]string) error { return k.inForce }
 
 func (k *fakeKeeper) Confirm(context.Context, map[string]string) error {
 	k.mu.Lock()
@@ -300,6 +301,30 @@ func TestKilledWhileTaking(t *testing.T) {
 		<-done
 		if last := i == len(disk)-1; !last && k.has() != "[7] 0" || last && k.has() != "[] 0" {
 			t.Errorf("killed after it was saved for the %d. time: it says %s, and has applied %s", i+1, state().Bundle.State, k.has())
+		}
+	}
+}
+
+// TestChanged: a bundle is told as changed where a gate of it is not in force any more, and
+// not where nobody knows.
+func TestChanged(t *testing.T) {
+	t.Parallel()
+	for _, tt := range []struct {
+		inForce error
+		want    estate.BundleState // "" for no report
+	}{{nil, estate.Taken}, {&DiffersError{"vault-copy", "its file is gone"}, estate.Changed}, {errors.New("no keeper answers"), ""}} {
+		m := &memory{}
+		s := station("press-room", &fakeKeeper{inForce: tt.inForce}, m, func(string, []byte, bool) {})
+		s.state.Bundle = estate.BundleReport{Number: 7, State: estate.Taken}
+		err := s.report(t.Context())
+		var told estate.Report
+		if len(m.told) > 0 {
+			if err := json.Unmarshal(m.told, &told); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if told.Bundle.State != tt.want || (err != nil) != (tt.want == "") {
+			t.Errorf("%v: told %q, %v", tt.inForce, told.Bundle.State, err)
 		}
 	}
 }
