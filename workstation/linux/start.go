@@ -271,9 +271,9 @@ type process struct {
 	group *group
 	note  string
 
-	mu    sync.Mutex // guards what follows
-	over  bool       // the leader is no more
-	asked bool       // it was asked to end
+	mu   sync.Mutex   // guards what follows
+	over bool         // the leader is no more
+	told map[int]bool // the processes that were asked to end; nil before any was
 }
 
 func (p *process) PID() int { return p.pid }
@@ -295,20 +295,20 @@ func (p *process) gone() {
 const betweenLooks = 50 * time.Millisecond
 
 // rest returns when nothing of a program is left whose leader has ended, if it was
-// asked to end. Where what it leaves behind is to end with it, that is asked to, and
-// killed after so long; 0 leaves it alone.
+// asked to end. What is left then is asked too, if it was not there to be asked
+// before: a process may fork in the moment in which it is asked. Where what a program
+// leaves behind when it ends by itself is to end with it, that is asked to, and killed
+// after so long; 0 leaves it alone.
 func (p *process) rest(patience time.Duration) {
 	p.mu.Lock()
-	asked := p.asked
+	byItself := p.told == nil
 	p.mu.Unlock()
-	if !asked && patience == 0 || !p.left() {
+	if byItself && patience == 0 {
 		return
 	}
-	if !asked {
-		p.End("TERM")
-	}
 	for kill := time.Now().Add(patience); p.left(); time.Sleep(betweenLooks) {
-		if !asked && time.Now().After(kill) {
+		p.End("TERM")
+		if byItself && time.Now().After(kill) {
 			p.End("KILL")
 		}
 	}
@@ -326,13 +326,15 @@ func (p *process) End(name string) error {
 		return fmt.Errorf("no signal %q is sent to programs", name)
 	}
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	leader := p.pid
 	if p.over {
 		leader = 0
 	}
-	p.asked = true
-	p.mu.Unlock()
-	return endTree(leader, p.mark, p.group, sig)
+	if p.told == nil {
+		p.told = map[int]bool{}
+	}
+	return endTree(leader, p.mark, p.group, sig, p.told)
 }
 
 // Program returns the whole path of what an order would start, or its name

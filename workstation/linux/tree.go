@@ -31,8 +31,9 @@ type procInfo struct {
 // endTree sends a signal to every process of a tree: the group in which it
 // was started, the leader's session, its descendants, and whoever carries the
 // mark in its environment. KILL is repeated until none is left, as a process
-// may fork while it is looked for.
-func endTree(leader int, mark string, g *group, sig syscall.Signal) error {
+// may fork while it is looked for. Whom TERM reached is noted in told: it reaches
+// nobody twice.
+func endTree(leader int, mark string, g *group, sig syscall.Signal, told map[int]bool) error {
 	const rounds = 20
 	for range rounds {
 		if sig == syscall.SIGKILL {
@@ -45,9 +46,13 @@ func endTree(leader int, mark string, g *group, sig syscall.Signal) error {
 			}
 		}
 		for _, pid := range members {
+			if sig == syscall.SIGTERM && told[pid] {
+				continue
+			}
 			if err := sendTo(pid, mark, sig); err != nil && !errors.Is(err, syscall.ESRCH) {
 				return err
 			}
+			told[pid] = true
 		}
 		if sig != syscall.SIGKILL || len(members) == 0 {
 			return nil

@@ -221,6 +221,16 @@ func leftovers(t *testing.T, s workstation.Starter) {
 	if x := ended(t, done); x.Signal != "TERM" || alive(child) {
 		t.Errorf("it ended with %+v, and its child lives: %v", x, alive(child))
 	}
+	// It forks in the moment in which it is asked.
+	o, _, done = order(t, `trap 'sleep 600 & exit 5' TERM; echo $$ >>"$1"; while :; do sleep 0.05; done`, filepath.Join(t.TempDir(), "pids"))
+	p = start(t, s, o)
+	lines(t, o.Argv[1], 1)
+	if err := p.End("TERM"); err != nil {
+		t.Fatal(err)
+	}
+	if x := ended(t, done); x.Status != 5 {
+		t.Errorf("it ended with %+v", x)
+	}
 	for _, rest := range []time.Duration{0, 300 * time.Millisecond} {
 		o, _, done := order(t, stubborn+`until [ -s "$1" ]; do sleep 0.01; done; exit 3`, filepath.Join(t.TempDir(), "pids"))
 		o.Rest = rest
