@@ -27,9 +27,11 @@ func (a *app) startupCommand() *cli.Command {
 	return &cli.Command{
 		Name: "startup", Category: machineCommands, Usage: "everything that starts at boot or logon here, whoever put it there", ArgsUsage: "[ITEM]",
 		Description: examples(`timegate startup`, `timegate startup job-board`, `timegate startup --changed`, `timegate startup --cost --png logon.png`, `timegate startup off job-board`) +
-			"It reads the autostart entries of the desktop, the services that are switched on, of the machine and of the person, the\n" +
-			"init scripts, and Time Gate's own gates. Each look is remembered, so that --changed can tell what an installer has\n" +
-			"put there.",
+			"It reads the autostart entries of the desktop; the services of the init system that are switched on, of the machine and\n" +
+			"of the person, and its timers, sockets and paths, which start a service later; and Time Gate's own gates. It only looks\n" +
+			"at init scripts, rc.local, what the message bus starts for a name, and the files that login shells and X sessions read.\n" +
+			"Left out is what a desktop keeps in a form of its own, what other schedulers keep, and what these scripts start in turn.\n" +
+			"Each look is remembered, so that --changed can tell what an installer has put there.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "also what belongs to the system itself"},
 			&cli.BoolFlag{Name: "changed", Usage: "what was added, taken away or changed since this was last asked"},
@@ -48,7 +50,7 @@ func (a *app) startupCommand() *cli.Command {
 func (a *app) startupLook(root string) (*startup.Look, error) {
 	l := &startup.Look{Config: xdg.ConfigDirs, Locale: locale(), Desktops: strings.Split(os.Getenv("XDG_CURRENT_DESKTOP"), ":"), Path: filepath.SplitList(os.Getenv("PATH"))}
 	if a.home.Scope == gate.User {
-		l.Own = xdg.ConfigHome
+		l.Own, l.Home, l.Data = xdg.ConfigHome, xdg.Home, append([]string{xdg.DataHome}, xdg.DataDirs...)
 	}
 	if root == "" {
 		return l, nil
@@ -331,6 +333,9 @@ func (a *app) startState(it *startup.Item) string {
 	if it.Gate != "" {
 		text += ", by a gate"
 	}
+	if it.LookedAt {
+		text += a.out.faint(", only looked at")
+	}
 	return text
 }
 
@@ -346,10 +351,16 @@ func (a *app) printStartupItem(it *startup.Item) {
 	}
 	a.line("state", a.wrapped(state))
 	whose := "at " + it.At
+	switch it.At {
+	case startup.AtTimes:
+		whose = "at its times: " + it.When
+	case startup.AtCall:
+		whose = "when it is called for: " + it.When
+	}
 	if it.Account != "" {
 		whose += ", as " + it.Account
 	}
-	a.line("starts", whose)
+	a.line("starts", a.wrapped(whose))
 	if len(it.Command) > 0 {
 		a.line("runs", a.wrapped(gate.CommandLine(it.Command...)))
 	}

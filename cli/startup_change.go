@@ -84,7 +84,7 @@ func (a *app) startupSwitch(ctx context.Context, c *cli.Command, on bool) error 
 	if err := a.commit(plan, a.now()); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.err, "%s is %s, from the next %s on\n", it.ID, state, it.At)
+	fmt.Fprintf(a.err, "%s is %s, from the next %s on\n", it.ID, state, it.From())
 	return nil
 }
 

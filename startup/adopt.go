@@ -27,6 +27,10 @@ func (it *Item) Adopt(name string, scope gate.Scope) (g *gate.Gate, lost []strin
 		return no("is a gate already", "see: timegate show "+it.Name)
 	case it.Source == FromScript:
 		return no("is a script that starts and stops a service by itself", `write a gate of what it runs: timegate add NAME --open boot -- PROGRAM`)
+	case slices.Contains([]Source{FromBus, FromOwnBus, FromProfile}, it.Source):
+		return no("is only looked at here", "write a gate of what it starts: timegate add NAME --open "+it.At+" -- PROGRAM")
+	case triggers["."+strings.TrimPrefix(string(it.Source), "own-")].at != "":
+		return no("starts by what its unit says ("+it.When+"), and not at boot or logon", `write that as a phrase: timegate add NAME --open "PHRASE" -- `+gate.CommandLine(it.Command...))
 	case it.State == Broken || len(it.Command) == 0:
 		return no("cannot be started: "+cmp.Or(it.Why, "it names no program"), "nothing is lost by leaving it")
 	case it.Source == FromService && scope != gate.System:

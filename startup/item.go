@@ -24,8 +24,31 @@ const (
 	FromAutostart  Source = "autostart"   // an entry that the desktop starts at logon
 	FromService    Source = "service"     // a service of the machine's init system
 	FromOwnService Source = "own-service" // one of the person's
-	FromScript     Source = "init-script" // a script of the init system, with an LSB header
+	FromScript     Source = "init-script" // a script of the init system
 	FromGate       Source = "gate"        // one of Time Gate's own
+	FromTimer      Source = "timer"       // the init system starts it at times
+	FromSocket     Source = "socket"      // when somebody connects
+	FromPath       Source = "path"        // when a file comes or changes
+	FromBus        Source = "bus"         // when somebody asks for a name on the message bus
+	FromProfile    Source = "profile"     // commands that a shell or a desktop's session reads
+	// What the person's own init system and message bus do.
+	FromOwnTimer  Source = "own-timer"
+	FromOwnSocket Source = "own-socket"
+	FromOwnPath   Source = "own-path"
+	FromOwnBus    Source = "own-bus"
+)
+
+// OnlyLookedAt reports whether items of a source can be switched by nobody here.
+func (s Source) OnlyLookedAt() bool {
+	return slices.Contains([]Source{FromScript, FromBus, FromOwnBus, FromProfile}, s)
+}
+
+// When an item starts.
+const (
+	AtBoot  = "boot"
+	AtLogon = "logon"
+	AtTimes = "times" // of its own
+	AtCall  = "call"  // when it is asked for
 )
 
 // State is whether an item will start.
@@ -46,7 +69,8 @@ type Item struct {
 	Name    string   `json:"name"`
 	About   string   `json:"about"`
 	Source  Source   `json:"source"`
-	At      string   `json:"at"` // boot or logon
+	At      string   `json:"at"`             // boot, logon, times or call
+	When    string   `json:"when,omitempty"` // the times, or what calls it, in the words of its file
 	File    string   `json:"file"`
 	Over    string   `json:"over,omitempty"` // the vendor's file whose place File takes
 	Command []string `json:"command"`
@@ -58,6 +82,8 @@ type Item struct {
 	Cost    *Cost    `json:"cost,omitempty"` // what its starts take, where that is known
 	// Within tells that nobody switched it on: it belongs to the system itself.
 	Within bool `json:"within_system,omitempty"`
+	// LookedAt tells that it is only looked at: it is switched by its own means.
+	LookedAt bool `json:"only_looked_at,omitempty"`
 
 	folder   string
 	terminal bool
@@ -77,11 +103,25 @@ type Cost struct {
 // Look says where to look.
 type Look struct {
 	Root     string   // of the disk; "" for this machine's
-	Own      string   // the person's folder of configuration; "" for none
+	Own      string   // the person's folder of configuration (XDG_CONFIG_HOME); "" for none
+	Home     string   // the person's home folder; "" for none
+	Data     []string // where the person's data lies, the most important first (XDG_DATA_HOME, XDG_DATA_DIRS)
 	Config   []string // the machine's, the most important first (XDG_CONFIG_DIRS)
 	Path     []string // where programs without a path are looked for
 	Locale   string   // such as en_GB.UTF-8
 	Desktops []string // names of the desktop, as XDG_CURRENT_DESKTOP has them
+}
+
+// From is when a switched item takes effect: an init system reads its units when it
+// begins.
+func (it *Item) From() string {
+	switch {
+	case it.At == AtBoot || it.At == AtLogon:
+		return it.At
+	case strings.HasPrefix(string(it.Source), "own-"):
+		return AtLogon
+	}
+	return AtBoot
 }
 
 // Items returns everything that starts, gates of Time Gate apart: by source, then by
@@ -89,11 +129,19 @@ type Look struct {
 func (l *Look) Items() []Item {
 	out := l.autostarts()
 	if l.Own != "" {
-		out = append(out, l.readUnits(&ownUnits).services()...)
+		own := l.readUnits(&ownUnits)
+		out = append(out, own.items()...)
+		out = append(out, l.busNames(FromOwnBus, l.sessionBusFolders(), own)...)
 	}
 	machine := l.readUnits(&machineUnits)
-	out = append(out, machine.services()...)
-	return append(out, machine.scripts()...)
+	out = append(out, machine.items()...)
+	out = append(out, machine.scripts()...)
+	out = append(out, l.busNames(FromBus, systemBusFolders, machine)...)
+	out = append(out, l.profiles()...)
+	for i := range out {
+		out[i].LookedAt = out[i].Source.OnlyLookedAt()
+	}
+	return out
 }
 
 // Folders are those in which something new appears that starts here, whether they are
@@ -103,6 +151,7 @@ func (l *Look) Folders() []string {
 	places := []*unitPlaces{&machineUnits}
 	if l.Own != "" {
 		places = append(places, &ownUnits)
+		out = append(out, l.sessionBusFolders()...)
 	}
 	for _, p := range places {
 		dirs := slices.Clone(p.ours)
@@ -111,12 +160,12 @@ func (l *Look) Folders() []string {
 		}
 		for _, d := range dirs {
 			out = append(out, d)
-			for _, root := range []string{"default.target", "multi-user.target", "graphical.target", "graphical-session.target"} {
-				out = append(out, filepath.Join(d, root+".wants"))
+			for _, root := range []string{"default", "multi-user", "graphical", "graphical-session", "timers", "sockets", "paths"} {
+				out = append(out, filepath.Join(d, root+".target.wants"))
 			}
 		}
 	}
-	return append(out, "/etc/init.d")
+	return slices.Concat(out, systemBusFolders, []string{initScripts, profileParts, sessionParts})
 }
 
 // Find returns the one item of a name: whole, or without its source where that is

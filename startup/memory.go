@@ -22,7 +22,15 @@ type Memory struct {
 	Shown   time.Time       `json:"shown"`  // up to when a person has seen the changes
 	Items   map[string]Seen `json:"items"`
 	Changes []Change        `json:"changes"` // oldest first
+	// Sources are those that the last look took in: what comes of another one is not new.
+	Sources []Source `json:"sources,omitempty"`
 }
+
+// sources are all that a look takes in.
+var sources = []Source{FromAutostart, FromService, FromOwnService, FromScript, FromGate, FromTimer, FromSocket, FromPath, FromBus, FromProfile, FromOwnTimer, FromOwnSocket, FromOwnPath, FromOwnBus}
+
+// early are those that looks took in which did not say so.
+var early = sources[:5]
 
 // Seen is what a look found of an item.
 type Seen struct {
@@ -93,6 +101,10 @@ func (m *Memory) Write(h home.Home) error {
 // look of all changes nothing.
 func (m *Memory) Note(items []Item, now time.Time) []Change {
 	next := make(map[string]Seen, len(items))
+	looked := m.Sources
+	if looked == nil {
+		looked = early
+	}
 	var out []Change
 	for _, it := range items {
 		s := Seen{it.Name, it.File, it.Command, it.Enabled}
@@ -100,6 +112,8 @@ func (m *Memory) Note(items []Item, now time.Time) []Change {
 		before, there := m.Items[it.ID]
 		c := Change{At: now, Item: it.ID, Before: &before, After: &s}
 		switch {
+		case !there && !slices.Contains(looked, it.Source):
+			continue
 		case !there:
 			c.What, c.Before = Added, nil
 		case before.Enabled != s.Enabled:
@@ -122,7 +136,7 @@ func (m *Memory) Note(items []Item, now time.Time) []Change {
 	if m.Since.IsZero() {
 		m.Since, m.Shown, out = now, now, nil
 	}
-	m.Looked, m.Items = now, next
+	m.Looked, m.Items, m.Sources = now, next, sources
 	m.Changes = append(m.Changes, out...)
 	m.Changes = m.Changes[max(0, len(m.Changes)-mostChanges):]
 	return out

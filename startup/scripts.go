@@ -15,25 +15,23 @@ import (
 // Scripts").
 func (u *units) scripts() []Item {
 	l := u.look
-	const folder = "/etc/init.d"
-	real, err := l.real(folder)
-	if err != nil {
-		return nil
-	}
-	entries, err := os.ReadDir(real)
-	if err != nil {
-		return nil
+	var entries []os.DirEntry
+	if real, err := l.real(initScripts); err == nil {
+		entries, _ = os.ReadDir(real)
 	}
 	started := l.startedScripts()
 	var out []Item
+	if it, ok := l.localScript(); ok {
+		out = append(out, it)
+	}
 	for _, d := range entries {
-		path := filepath.Join(folder, d.Name())
+		path := filepath.Join(initScripts, d.Name())
 		header, isScript := l.header(path)
 		switch {
 		case strings.Contains(d.Name(), "."), u.files[d.Name()+".service"] != "", !isScript && !slices.Contains(started, d.Name()):
 			continue // left over by a package manager, or taken from a unit, or no script
 		}
-		it := Item{ID: string(FromScript) + ":" + d.Name(), Name: d.Name(), About: header["Short-Description"], Source: FromScript, At: "boot",
+		it := Item{ID: string(FromScript) + ":" + d.Name(), Name: d.Name(), About: header["Short-Description"], Source: FromScript, At: AtBoot,
 			File: l.below(path), Command: []string{path, "start"}, Account: "root", State: Off}
 		if slices.Contains(started, d.Name()) {
 			it.State, it.Enabled = On, true
@@ -44,6 +42,28 @@ func (u *units) scripts() []Item {
 		out = append(out, it)
 	}
 	return out
+}
+
+// initScripts is the folder of init scripts.
+const initScripts = "/etc/init.d"
+
+// localScript is the script that init systems run at the end of a boot, where it is
+// there and executable.
+func (l *Look) localScript() (Item, bool) {
+	const path = "/etc/rc.local"
+	real, err := l.real(path)
+	if err != nil {
+		return Item{}, false
+	}
+	if info, err := os.Stat(real); err != nil || !info.Mode().IsRegular() {
+		return Item{}, false
+	}
+	it := Item{ID: string(FromScript) + ":rc.local", Name: "rc.local", About: "The machine's own commands at the end of a boot", Source: FromScript, At: AtBoot,
+		File: l.below(path), Command: []string{path}, Account: "root", Enabled: true, State: On}
+	if l.executable(path) != "" {
+		it.Enabled, it.State, it.Why = false, Off, "it is not marked as executable"
+	}
+	return it, true
 }
 
 // startedScripts are the names of those that a link starts in one of the runlevels with

@@ -13,7 +13,7 @@ import (
 // unitPlaces are where the units of an init system lie (systemd.unit(5), "Unit File Load
 // Path"), the most important first, and which of them are its administrator's.
 type unitPlaces struct {
-	source  Source
+	kinds   map[string]Source // by what a unit's name ends in
 	at      string
 	own     []string // below the person's folder of configuration
 	ours    []string // the administrator's
@@ -22,11 +22,11 @@ type unitPlaces struct {
 }
 
 var (
-	machineUnits = unitPlaces{source: FromService, at: "boot",
+	machineUnits = unitPlaces{kinds: map[string]Source{".service": FromService, ".timer": FromTimer, ".socket": FromSocket, ".path": FromPath}, at: AtBoot,
 		ours:    []string{"/etc/systemd/system"},
 		vendors: []string{"/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"},
 		roots:   []string{"default.target"}}
-	ownUnits = unitPlaces{source: FromOwnService, at: "logon", own: []string{"systemd/user"},
+	ownUnits = unitPlaces{kinds: map[string]Source{".service": FromOwnService, ".timer": FromOwnTimer, ".socket": FromOwnSocket, ".path": FromOwnPath}, at: AtLogon, own: []string{"systemd/user"},
 		ours:    []string{"/etc/systemd/user"},
 		vendors: []string{"/run/systemd/user", "/usr/local/share/systemd/user", "/usr/share/systemd/user", "/usr/local/lib/systemd/user", "/usr/lib/systemd/user"},
 		roots:   []string{"default.target", "graphical-session.target"}}
@@ -43,15 +43,17 @@ type units struct {
 	laid   map[string][]string // further files of a unit
 }
 
-// services returns the services that start.
-func (u *units) services() []Item {
+// items returns the services that start, and the units that start others.
+func (u *units) items() []Item {
 	var out []Item
 	for _, name := range u.reached(u.places.roots) {
-		if strings.HasSuffix(name, ".service") {
-			it := u.look.service(u.read(name), u.places)
-			it.Within = !u.setOn[name]
-			out = append(out, it)
+		source, ok := u.places.kinds[filepath.Ext(name)]
+		if !ok {
+			continue
 		}
+		it := u.item(name, source)
+		it.Within = !u.setOn[name]
+		out = append(out, it)
 	}
 	slices.SortFunc(out, func(a, b Item) int { return strings.Compare(a.ID, b.ID) })
 	return out
@@ -215,39 +217,107 @@ func (u *units) reached(roots []string) []string {
 	return out
 }
 
-// service describes a service.
-func (l *Look) service(u *unit, places *unitPlaces) Item {
-	it := Item{ID: string(places.source) + ":" + strings.TrimSuffix(u.name, ".service"), Name: strings.TrimSuffix(u.name, ".service"), About: u.value("Unit", "Description"),
-		Source: places.source, At: places.at, Command: []string{}, Enabled: true, State: On, unit: u}
-	if u.file != "" {
-		it.File = l.below(u.file)
+// item describes a unit: what it starts, and when.
+func (u *units) item(name string, source Source) Item {
+	l, trigger := u.look, u.read(name)
+	short := strings.TrimSuffix(name, filepath.Ext(name))
+	it := Item{ID: string(source) + ":" + short, Name: short, About: trigger.value("Unit", "Description"), Source: source, At: u.places.at, Command: []string{}, Enabled: true, State: On, unit: trigger}
+	if trigger.file != "" {
+		it.File = l.below(trigger.file)
 	}
-	if places.source == FromService {
-		it.Account = cmp.Or(u.value("Service", "User"), "root")
+	service := trigger
+	if t, ok := triggers[filepath.Ext(name)]; ok {
+		service = u.read(u.alias(t.starts(trigger)))
+		it.At, it.When = t.at, t.when(trigger)
+		if it.About == "" {
+			it.About = service.value("Unit", "Description")
+		}
+		if it.At == AtTimes && it.When == "" && trigger.file != "" && !trigger.masked && trigger.problem == "" {
+			trigger.problem = "it says no time"
+		}
 	}
-	commands, err := u.commands("ExecStart")
+	if u.places == &machineUnits {
+		it.Account = cmp.Or(service.value("Service", "User"), "root")
+	}
+	u.judge(&it, trigger, service)
+	return it
+}
+
+// judge says whether a unit starts its service, which may be itself.
+func (u *units) judge(it *Item, trigger, service *unit) {
+	commands, err := service.commands("ExecStart")
 	missing := ""
 	if len(commands) > 0 {
 		it.Command = commands[0]
-		it.Command[0], missing = l.program(it.Command[0])
+		it.Command[0], missing = u.look.program(it.Command[0])
 	}
 	switch {
-	case u.offs != "":
+	case trigger.offs != "":
 		it.State, it.Enabled = Off, false
-	case u.masked:
-		it.State, it.Enabled, it.Why = Off, false, "masked by "+l.below(u.file)
-	case u.file == "":
-		it.State, it.Why = Missing, "the service is switched on, and has no file"
-	case u.problem != "":
-		it.State, it.Enabled, it.Why = Broken, false, u.problem
+	case trigger.masked:
+		it.State, it.Enabled, it.Why = Off, false, "masked by "+u.look.below(trigger.file)
+	case trigger.file == "":
+		it.State, it.Why = Missing, "it is switched on, and has no file"
+	case trigger.problem != "":
+		it.State, it.Enabled, it.Why = Broken, false, trigger.problem
+	case service.masked, service.offs != "":
+		it.State, it.Enabled, it.Why = Off, false, service.name+" is switched off"
+	case service.file == "":
+		it.State, it.Why = Missing, service.name+" is not there"
+	case !strings.HasSuffix(service.name, ".service"): // a timer may begin a target
+	case service.problem != "":
+		it.State, it.Enabled, it.Why = Broken, false, service.problem
 	case err != nil:
 		it.State, it.Enabled, it.Why = Broken, false, err.Error()
 	case len(commands) == 0:
-		if u.value("Service", "Type") != "oneshot" {
+		if service.value("Service", "Type") != "oneshot" {
 			it.State, it.Enabled, it.Why = Broken, false, "it says no program (ExecStart)"
 		}
 	case missing != "":
 		it.State, it.Why = Missing, missing
 	}
-	return it
+}
+
+// trigger is how a kind of unit starts another one.
+type trigger struct {
+	at      string
+	section string
+	key     string                // names the unit that is started
+	shows   func(key string) bool // which keys say when
+}
+
+var triggers = map[string]trigger{
+	".timer": {AtTimes, "Timer", "Unit", func(key string) bool {
+		return strings.HasPrefix(key, "On") && (key == "OnCalendar" || strings.HasSuffix(key, "Sec"))
+	}},
+	".socket": {AtCall, "Socket", "Service", func(key string) bool { return strings.HasPrefix(key, "Listen") }},
+	".path":   {AtCall, "Path", "Unit", func(key string) bool { return strings.HasPrefix(key, "Path") || key == "DirectoryNotEmpty" }},
+}
+
+// starts names the unit that is started: one of the same name, unless it is named. A
+// socket with Accept starts an instance for each connection (systemd.socket(5)).
+func (t trigger) starts(u *unit) string {
+	base := strings.TrimSuffix(u.name, filepath.Ext(u.name))
+	if named := u.value(t.section, t.key); named != "" {
+		return named
+	}
+	if yes := strings.ToLower(u.value(t.section, "Accept")); t.section == "Socket" && slices.Contains([]string{"yes", "true", "1", "on"}, yes) {
+		return base + "@.service"
+	}
+	return base + ".service"
+}
+
+// when returns the lines that say when a unit starts another one.
+func (t trigger) when(u *unit) string {
+	var out, seen []string
+	for _, o := range u.options {
+		if o.section != t.section || !t.shows(o.key) || slices.Contains(seen, o.key) {
+			continue
+		}
+		seen = append(seen, o.key)
+		for _, v := range u.values(o.section, o.key) {
+			out = append(out, o.key+"="+v)
+		}
+	}
+	return strings.Join(out, ", ")
 }

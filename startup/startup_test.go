@@ -71,7 +71,7 @@ var machine = map[string]string{
 	"usr/lib/systemd/system/default.target":                         "->graphical.target",
 	"usr/lib/systemd/system/graphical.target":                       "[Unit]\nRequires=multi-user.target\nWants=screen.service\n",
 	"usr/lib/systemd/system/multi-user.target":                      "[Unit]\nRequires=basic.target\n",
-	"usr/lib/systemd/system/basic.target":                           "[Unit]\nWants=graphical.target\n", // a circle
+	"usr/lib/systemd/system/basic.target":                           "[Unit]\nWants=graphical.target\nWants=timers.target sockets.target paths.target\n", // a circle
 	"usr/lib/systemd/system/screen.service":                         "[Service]\nExecStart=/bin/run screen\n",
 	"usr/lib/systemd/system/glue-warm.service":                      "[Unit]\nDescription=Warms the glue for %p\n[Service]\nExecStart=-/bin/run \\\n  # in between\n  --warm \"two words\"\nUser=maren\n",
 	"etc/systemd/system/multi-user.target.wants/glue-warm.service":  "->/usr/lib/systemd/system/glue-warm.service",
@@ -91,6 +91,35 @@ var machine = map[string]string{
 	"home/.config/systemd/user/default.target.wants/proofs.service": "->../proofs.service",
 	"lib": "->usr/lib",
 
+	"usr/lib/systemd/system/timers.target":                            "[Unit]\n",
+	"usr/lib/systemd/system/sockets.target":                           "[Unit]\n",
+	"usr/lib/systemd/system/paths.target":                             "[Unit]\n",
+	"usr/lib/systemd/system/stock-count.timer":                        "[Unit]\nDescription=Counts the stock\n[Timer]\nOnCalendar=daily\nOnBootSec=15min\nOnCalendar=\nOnCalendar=Sat 06:00\nPersistent=true\n",
+	"usr/lib/systemd/system/stock-count.service":                      "[Service]\nExecStart=/bin/run count\nUser=ines\n",
+	"etc/systemd/system/timers.target.wants/stock-count.timer":        "->/usr/lib/systemd/system/stock-count.timer",
+	"usr/lib/systemd/system/never.timer":                              "[Timer]\nUnit=screen.service\n",
+	"etc/systemd/system/timers.target.wants/never.timer":              "->/usr/lib/systemd/system/never.timer",
+	"etc/systemd/system/timers.target.wants/lone.timer":               "->/etc/systemd/system/lone.timer",
+	"etc/systemd/system/lone.timer":                                   "[Timer]\nOnBootSec=1min\n",
+	"usr/lib/systemd/system/orders.socket":                            "[Socket]\nListenStream=/run/orders\nListenStream=8120\nAccept=yes\n",
+	"usr/lib/systemd/system/orders@.service":                          "[Unit]\nDescription=Takes orders\n[Service]\nExecStart=/bin/run orders\n",
+	"usr/lib/systemd/system/sockets.target.wants/orders.socket":       "->../orders.socket",
+	"etc/systemd/system/inbox.path":                                   "[Path]\nDirectoryNotEmpty=/srv/proofs\nUnit=masked.service\n",
+	"etc/systemd/system/paths.target.wants/inbox.path":                "->../inbox.path",
+	"home/.config/systemd/user/rota.timer":                            "[Timer]\nOnStartupSec=5min\nUnit=proofs.service\n",
+	"home/.config/systemd/user/default.target.wants/rota.timer":       "->../rota.timer",
+	"usr/share/dbus-1/system-services/example.larkspur.Press.service": "[D-BUS Service]\nName=example.larkspur.Press\nExec=/bin/false\nUser=root\nSystemdService=glue-warm.service\n",
+	"home/.local/share/dbus-1/services/board.service":                 "[D-BUS Service]\nName=example.larkspur.Board\nExec=/bin/run \"the board\"\n",
+	"usr/share/dbus-1/services/board.service":                         "[D-BUS Service]\nName=example.larkspur.Board\nExec=/opt/larkspur/bin/gone\n",
+	"usr/share/dbus-1/services/noisy.service":                         "\x00\xff",
+	"home/.profile":           "umask 027\n",
+	"home/.zprofile":          "",
+	"home/.xsessionrc":        "->/etc/profile",
+	"etc/profile":             "PATH=/bin\n",
+	"etc/profile.d/press.sh":  "export PRESS=1\n",
+	"etc/profile.d/press.csh": "setenv PRESS 1\n",
+	"etc/rc.local":            "#!/bin/sh\n",
+
 	"etc/init.d/paper-rota":   "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: paper-rota\n# Default-Start: 2 3 4 5\n# Short-Description: Prints the rota\n### END INIT INFO\n",
 	"etc/init.d/old-press":    "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: old-press\n### END INIT INFO\n",
 	"etc/init.d/glue-warm":    "#!/bin/sh\n### BEGIN INIT INFO\n### END INIT INFO\n",
@@ -101,7 +130,7 @@ var machine = map[string]string{
 
 // look looks at a made disk as the person whose folder is /home.
 func look(root string) *Look {
-	return &Look{Root: root, Own: "/home/.config", Config: []string{"/etc/xdg"}, Path: []string{"/bin"}, Desktops: []string{"Bindery"}}
+	return &Look{Root: root, Own: "/home/.config", Home: "/home", Data: []string{"/home/.local/share"}, Config: []string{"/etc/xdg"}, Path: []string{"/bin"}, Desktops: []string{"Bindery"}}
 }
 
 // TestItems reads one of everything: what the specifications say of it, and a reason for
@@ -125,6 +154,12 @@ func TestItems(t *testing.T) {
 		if it.Within {
 			text += " within"
 		}
+		if it.When != "" {
+			text += " " + it.At + " " + it.When
+		}
+		if it.LookedAt {
+			text += " looked at"
+		}
 		if it.Over != "" {
 			text += " over " + strings.TrimPrefix(it.Over, root)
 		}
@@ -141,10 +176,20 @@ func TestItems(t *testing.T) {
 		"autostart:quote": `broken false []: a quote is not closed in Exec="/bin/run`, "autostart:link": `broken false []: its type is "Link", and only an Application can be started`,
 		"own-service:proofs": `on true ["/bin/run" "proofs"]`,
 		"service:glue-warm":  `on true ["/bin/run" "--more"] (Warms the glue for glue-warm)`, "service:shelf@a": `on true ["/bin/run" "a"] (Shelf a)`,
-		"service:masked": `off false []: masked by /etc/systemd/system/masked.service`, "service:nofile": `missing true []: the service is switched on, and has no file`,
+		"service:masked": `off false []: masked by /etc/systemd/system/masked.service`, "service:nofile": `missing true []: it is switched on, and has no file`,
 		"service:real": `missing true ["/opt/larkspur/bin/gone"]: /opt/larkspur/bin/gone does not exist`, "service:screen": `on true ["/bin/run" "screen"] within`,
-		"service:loop":           `broken false []: it cannot be read: too many levels of symbolic links`,
-		"init-script:paper-rota": `on true ["/etc/init.d/paper-rota" "start"] (Prints the rota)`, "init-script:old-press": `off false ["/etc/init.d/old-press" "start"]`,
+		"service:loop":      `broken false []: it cannot be read: too many levels of symbolic links`,
+		"timer:stock-count": `on true ["/bin/run" "count"] (Counts the stock) times OnCalendar=Sat 06:00, OnBootSec=15min`,
+		"timer:never":       `broken false ["/bin/run" "screen"]: it says no time`, "timer:lone": `missing true []: lone.service is not there times OnBootSec=1min`,
+		"socket:orders":                  `on true ["/bin/run" "orders"] (Takes orders) within call ListenStream=/run/orders, ListenStream=8120`,
+		"path:inbox":                     `off false []: masked.service is switched off call DirectoryNotEmpty=/srv/proofs`,
+		"own-timer:rota":                 `on true ["/bin/run" "proofs"] times OnStartupSec=5min`,
+		"bus:example.larkspur.Press":     `on true ["/bin/run" "--more"] (Warms the glue for glue-warm) within call Name=example.larkspur.Press looked at`,
+		"own-bus:example.larkspur.Board": `on true ["/bin/run" "the board"] call Name=example.larkspur.Board looked at`,
+		"own-bus:noisy":                  `broken false []: it says no program (Exec) within call Name=noisy looked at`,
+		"profile:~/.profile":             `on true [] (Own commands of a login shell) looked at`, "profile:~/.xsessionrc": `on true [] (Own commands of an X session) looked at`, "profile:/etc/profile": `on true [] (Commands of each login shell) within looked at`, "profile:/etc/profile.d/press.sh": `on true [] (Commands of each login shell) within looked at`,
+		"init-script:rc.local":   `on true ["/etc/rc.local"] (The machine's own commands at the end of a boot) looked at`,
+		"init-script:paper-rota": `on true ["/etc/init.d/paper-rota" "start"] (Prints the rota) looked at`, "init-script:old-press": `off false ["/etc/init.d/old-press" "start"] looked at`,
 	}
 	for _, id := range slices.Sorted(maps.Keys(want)) {
 		if got[id] != want[id] {
@@ -364,17 +409,21 @@ func TestMemory(t *testing.T) {
 	h := home.At(t.TempDir(), gate.User)
 	at := func(n int64) time.Time { return time.Unix(n*3600, 0).UTC() }
 	item := func(id string, on bool, command ...string) Item {
-		return Item{ID: id, File: "/f/" + id, Enabled: on, Command: command}
+		return Item{ID: id, Source: FromService, File: "/f/" + id, Enabled: on, Command: command}
 	}
 	for i, look := range [][]Item{
 		{item("a", true, "x"), item("b", true), item("c", true)},
 		{item("a", true, "x"), item("b", true), item("c", true)},
 		{item("a", true, "y"), item("b", false), item("d", true)},
 		{item("a", true, "y"), item("b", true), item("d", true)},
+		{item("a", true, "y"), item("b", true), item("d", true), {ID: "timer:e", Source: FromTimer}}, // no look before took these in
 	} {
 		m, err := ReadMemory(h)
 		if err != nil {
 			t.Fatal(err)
+		}
+		if i == 4 {
+			m.Sources = nil // as a version wrote it that knew fewer
 		}
 		m.Note(look, at(int64(i)))
 		if err := m.Write(h); err != nil {
@@ -382,7 +431,7 @@ func TestMemory(t *testing.T) {
 		}
 	}
 	m, err := ReadMemory(h)
-	if err != nil || m.Since != at(0) || m.Looked != at(3) {
+	if err != nil || m.Since != at(0) || m.Looked != at(4) || m.Items["timer:e"].File != "" || len(m.Items) != 4 {
 		t.Fatalf("%+v, %v", m, err)
 	}
 	var got []string

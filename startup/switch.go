@@ -31,8 +31,8 @@ func (e *SwitchError) Error() string { return e.Problem + "; " + e.Remedy }
 
 // Switch returns what must be done to files so that an item starts, or does not any
 // more: for an entry of the desktop the key Hidden in the person's own folder, or in
-// that of the administrator, for a service a further file beside it with a condition
-// that never holds. Nothing is deleted, and what is done is taken back byte for byte.
+// that of the administrator, for a service, or a unit that starts one, a further file
+// beside it with a condition that never holds. Nothing is deleted, and what is done is taken back byte for byte.
 // Its error is a [*SwitchError].
 func (l *Look) Switch(it *Item, on bool) ([]gates.OtherChange, error) {
 	if it.Enabled == on {
@@ -41,14 +41,16 @@ func (l *Look) Switch(it *Item, on bool) ([]gates.OtherChange, error) {
 	switch it.Source {
 	case FromAutostart:
 		return l.switchEntry(it, on)
-	case FromService, FromOwnService:
-		return l.switchService(it, on)
+	case FromScript:
+		return nil, &SwitchError{Problem: fmt.Sprintf("%s is a script of the init system, and is only looked at here", it.ID), Remedy: "which of these start is for that system's own tool to say"}
+	case FromService, FromTimer, FromSocket, FromPath, FromOwnService, FromOwnTimer, FromOwnSocket, FromOwnPath:
+		return l.switchUnit(it, on)
 	}
-	return nil, &SwitchError{Problem: fmt.Sprintf("%s is a script of the init system, and is only looked at here", it.ID), Remedy: "which of these start is for that system's own tool to say"}
+	return nil, &SwitchError{Problem: it.ID + " is only looked at here", Remedy: "what it starts is said in " + it.File}
 }
 
-// switchService lays a file beside a service, or takes it away.
-func (l *Look) switchService(it *Item, on bool) ([]gates.OtherChange, error) {
+// switchUnit lays a file beside a unit, or takes it away.
+func (l *Look) switchUnit(it *Item, on bool) ([]gates.OtherChange, error) {
 	u := it.unit
 	if on {
 		if u.offs == "" {
@@ -58,7 +60,7 @@ func (l *Look) switchService(it *Item, on bool) ([]gates.OtherChange, error) {
 		return []gates.OtherChange{{Path: path, Tidy: true}}, l.mayWrite(path)
 	}
 	dir := "/etc/systemd/system"
-	if it.Source == FromOwnService {
+	if strings.HasPrefix(string(it.Source), "own-") {
 		dir = filepath.Join(l.Own, "systemd/user")
 	}
 	path := l.below(filepath.Join(dir, u.name+".d", offFile))
