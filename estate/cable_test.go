@@ -118,7 +118,7 @@ func TestCable(t *testing.T) {
 		wstest.Await(t, name+" to be let in", func() bool { _, err := d.Accept(name); return err == nil })
 	}
 	press := hosts["press-room"]
-	wstest.Do(t, "tc", "qdisc", "add", "dev", press.cable, "root", "tbf", "rate", "16mbit", "burst", "64kbit", "latency", "400ms")
+	wstest.Do(t, "tc", "qdisc", "add", "dev", press.cable, "root", "tbf", "rate", "4mbit", "burst", "64kbit", "latency", "400ms")
 	random := make([]byte, 4<<20)
 	if _, err := rand.Read(random); err != nil {
 		t.Fatal(err)

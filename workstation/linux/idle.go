@@ -113,14 +113,7 @@ func (x *idleness) begin() error {
 	if _, err := x.alarm(negativeTransition, x.span-time.Millisecond); err != nil {
 		return err
 	}
-	reply, err := x.ask(syncQueryCounter, x.counter)
-	if err != nil || len(reply) < 16 {
-		return errors.Join(err, errors.New("its idle counter cannot be read"))
-	}
-	if idle := time.Duration(binary.LittleEndian.Uint32(reply[12:])) * time.Millisecond; idle >= x.span {
-		x.post(idle)
-	}
-	return nil
+	return x.post()
 }
 
 // ask sends a request of the extension and returns the reply.
@@ -185,15 +178,34 @@ func (x *idleness) run() {
 		switch ev, ok := ev.(alarmNotify); {
 		case !ok:
 		case ev.alarm == x.rose:
-			x.post(time.Duration(ev.value) * time.Millisecond)
+			x.post() // an error is the connection's, which ends then
 		default:
 			x.board.Learn(func(f *engine.Facts) { f.IdleSince = 0 })
 		}
 	}
 }
 
-// post tells that the last touch is a span ago.
-func (x *idleness) post(idle time.Duration) {
-	since := calendar.InstantOf(time.Now().Add(-idle))
-	x.board.Learn(func(f *engine.Facts) { f.IdleSince = since })
+// post tells since when nothing was touched, if that is for the span. The counter is
+// read anew: an event may have lain about on a busy machine, and so may an answer, which
+// is then asked for again.
+func (x *idleness) post() error {
+	const prompt, tries = 20 * time.Millisecond, 5
+	for range tries {
+		asked := time.Now()
+		reply, err := x.ask(syncQueryCounter, x.counter)
+		if err != nil || len(reply) < 16 {
+			return errors.Join(err, errors.New("its idle counter cannot be read"))
+		}
+		now := time.Now()
+		idle := time.Duration(binary.LittleEndian.Uint32(reply[12:])) * time.Millisecond
+		if idle < x.span {
+			return nil // it was touched, and the event of that follows
+		}
+		since := calendar.InstantOf(now.Add(-idle))
+		x.board.Learn(func(f *engine.Facts) { f.IdleSince = since })
+		if now.Sub(asked) < prompt {
+			break
+		}
+	}
+	return nil
 }
