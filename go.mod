@@ -18,6 +18,7 @@ require (
 	github.com/godbus/dbus/v5 v5.2.4
 	github.com/google/renameio/v2 v2.0.2
 	github.com/google/shlex v0.0.0-20191202100458-e7afc7fbc510
+	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/jezek/xgb v1.1.1
 	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/pelletier/go-toml/v2 v2.4.3
