@@ -157,6 +157,9 @@ func (a *app) group(_ context.Context, c *cli.Command) error {
 	return cli.ShowSubcommandHelp(c)
 }
 
+// homeless are the commands that want no home, or have one of their own.
+var homeless = []string{"", "help", "demo", "schema", "completion"}
+
 // prepare reads the options that all commands have.
 func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, error) {
 	a.json = c.Bool("json")
@@ -169,7 +172,7 @@ func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, err
 	if scope != "" && scope != gate.System && scope != gate.User {
 		return ctx, usageError("--scope is %q: write system or user", scope)
 	}
-	if err := a.chooseHome(c.String("home"), scope); err != nil {
+	if err := a.chooseHome(c.String("home"), scope); err != nil && !slices.Contains(homeless, c.Args().First()) {
 		return ctx, err
 	}
 	a.client = control.NewClient(a.home)
@@ -185,8 +188,12 @@ func (a *app) chooseHome(dir string, scope gate.Scope) error {
 				scope = gate.System
 			}
 		}
+		err := error(nil)
+		if scope == gate.User {
+			err = home.FindFolder()
+		}
 		a.home = home.Of(scope)
-		return nil
+		return err
 	}
 	abs, err := filepath.Abs(dir)
 	if err != nil {

@@ -24,6 +24,7 @@ import (
 	"timegate/home"
 	"timegate/journal"
 	"timegate/keeper"
+	"timegate/workstation/rights"
 	"timegate/workstation/staged"
 )
 
@@ -106,7 +107,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 // away again.
 func demoFolder(keep string) (dir string, clean func(), err error) {
 	if keep == "" {
-		dir, err = os.MkdirTemp("", "larkspur-")
+		dir, err = os.MkdirTemp(runnable(), "larkspur-")
 		return dir, func() { os.RemoveAll(dir) }, err
 	}
 	if dir, err = filepath.Abs(keep); err != nil {
@@ -116,6 +117,21 @@ func demoFolder(keep string) (dir string, clean func(), err error) {
 		return "", nil, usageError("--keep %s: the folder is not empty; name one that is not there yet", keep)
 	}
 	return dir, func() {}, os.MkdirAll(dir, 0o755)
+}
+
+// runnable is a folder for temporary files from which programs can be run; "" is the usual
+// one.
+func runnable() string {
+	places := []string{os.TempDir(), "/var/tmp"}
+	if dir, err := os.UserCacheDir(); err == nil && os.MkdirAll(dir, 0o700) == nil {
+		places = append(places, dir)
+	}
+	for _, dir := range places {
+		if !rights.NoPrograms(dir) {
+			return dir
+		}
+	}
+	return ""
 }
 
 func (a *app) title(text string) {

@@ -27,6 +27,7 @@ var program string
 func TestMain(m *testing.M) {
 	flag.Parse()
 	os.Exit(func() int {
+		coretest.Programs()
 		dir, err := os.MkdirTemp("", "timegate-test-")
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)

@@ -39,6 +39,7 @@ func Size(whole, small, short int) int {
 // wants one starts its own. Files get the modes that tests give them.
 func Main(m *testing.M) int {
 	setUmask()
+	Programs()
 	for _, name := range []string{"DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "DBUS_SESSION_BUS_ADDRESS"} {
 		os.Unsetenv(name)
 	}

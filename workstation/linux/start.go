@@ -234,6 +234,9 @@ func startError(o workstation.Order, program string, err error) error {
 	case errors.Is(err, fs.ErrPermission) && statErr == nil && info.Mode()&0o111 == 0:
 		e.Err = errors.New("it is not marked as executable")
 		e.Remedy = "chmod +x " + gate.CommandLine(program)
+	case errors.Is(err, fs.ErrPermission) && statErr == nil && rights.NoPrograms(program):
+		e.Err = errors.New("nothing on its file system can be run (it is mounted with noexec)")
+		e.Remedy = "put it elsewhere"
 	case errors.Is(err, syscall.ENOEXEC):
 		e.Remedy = `a script begins with a line such as "#!/bin/sh"`
 	}
@@ -271,9 +274,9 @@ type process struct {
 	group *group
 	note  string
 
-	mu   sync.Mutex   // guards what follows
-	over bool         // the leader is no more
-	told map[int]bool // the processes that were asked to end; nil before any was
+	mu   sync.Mutex     // guards what follows
+	over bool           // the leader is no more
+	told map[int]string // the processes that were asked to end, with what they ran; nil before any was
 }
 
 func (p *process) PID() int { return p.pid }
@@ -332,7 +335,7 @@ func (p *process) End(name string) error {
 		leader = 0
 	}
 	if p.told == nil {
-		p.told = map[int]bool{}
+		p.told = map[int]string{}
 	}
 	return endTree(leader, p.mark, p.group, sig, p.told)
 }

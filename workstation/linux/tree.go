@@ -31,9 +31,10 @@ type procInfo struct {
 // endTree sends a signal to every process of a tree: the group in which it
 // was started, the leader's session, its descendants, and whoever carries the
 // mark in its environment. KILL is repeated until none is left, as a process
-// may fork while it is looked for. Whom TERM reached is noted in told: it reaches
-// nobody twice.
-func endTree(leader int, mark string, g *group, sig syscall.Signal, told map[int]bool) error {
+// may fork while it is looked for. Whom TERM reached is noted in told, with what it ran
+// then: it reaches no program twice, but a shell that was just about to run another one
+// may have forgotten it.
+func endTree(leader int, mark string, g *group, sig syscall.Signal, told map[int]string) error {
 	const rounds = 20
 	for range rounds {
 		if sig == syscall.SIGKILL {
@@ -46,19 +47,29 @@ func endTree(leader int, mark string, g *group, sig syscall.Signal, told map[int
 			}
 		}
 		for _, pid := range members {
-			if sig == syscall.SIGTERM && told[pid] {
+			runs := commandOf(pid)
+			if was, is := told[pid]; is && was == runs && sig == syscall.SIGTERM {
 				continue
 			}
 			if err := sendTo(pid, mark, sig); err != nil && !errors.Is(err, syscall.ESRCH) {
 				return err
 			}
-			told[pid] = true
+			told[pid] = runs
 		}
 		if sig != syscall.SIGKILL || len(members) == 0 {
 			return nil
 		}
 	}
 	return nil
+}
+
+// commandOf returns the name of what a process runs (comm in proc(5)).
+func commandOf(pid int) string {
+	name, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/comm")
+	if err != nil {
+		return "" // it is no more
+	}
+	return string(name)
 }
 
 func sendTo(pid int, mark string, sig syscall.Signal) error {

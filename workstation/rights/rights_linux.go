@@ -137,3 +137,10 @@ func (b *bounded) Write(p []byte) (int, error) {
 	}
 	return len(p), nil
 }
+
+// NoPrograms reports whether a file lies on a file system from which nothing is run
+// (ST_NOEXEC in statfs(2)).
+func NoPrograms(path string) bool {
+	var st unix.Statfs_t
+	return unix.Statfs(path, &st) == nil && st.Flags&unix.ST_NOEXEC != 0
+}

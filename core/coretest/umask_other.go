@@ -1,5 +1,0 @@
-//go:build !unix
-
-package coretest
-
-func setUmask() {}
