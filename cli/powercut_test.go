@@ -60,7 +60,7 @@ await "timegate keeper status"
 sleep 0.3
 timegate list --json >"$OUT/list"
 timegate history --json --count 100000 >"$OUT/history"
-kill $keeper
+kill $keeper || { wait $keeper; echo "the keeper has ended with $?"; exit 1; }
 wait $keeper
 `
 
