@@ -34,6 +34,7 @@ func TestStateOfRandomDays(t *testing.T) {
 		"opens = [\"every 5m\", \"boot + 90s, then every 1m for 5m\"]\n[rules]\nbusy = \"queue\"\n[again]\ntimes = 2\npause = \"2m\"\n",
 		"opens = [\"change in /srv/proofs quiet 30s\"]\n", "opens = [\"change in /srv/proofs\"]\n[rules]\nbusy = \"queue\"\n",
 		"opens = [\"every 3m\"]\n[needs]\npower = \"mains\"\nwait = \"10m\"\n",
+		"opens = [\"idle 10m\", \"at 09:00\"]\n", "opens = [\"every 4m after success\", \"end of gate-0\"]\n[needs]\nidle = \"5m\"\n",
 	}
 	files, renamed := 0, 0
 	for seed := range uint64(coretest.Size(200, 20, 5)) {
@@ -79,13 +80,13 @@ func TestStateOfRandomDays(t *testing.T) {
 		do(engine.Event{At: now, Body: &engine.Begin{BootID: "boot-a", Gates: defs}})
 		for range 300 {
 			now += calendar.Instant(r.IntN(120_000))
-			do(engine.Event{At: now, Body: randomBody(r, runs, &defs)})
+			do(engine.Event{At: now, Body: randomBody(r, now, runs, &defs)})
 		}
 		write(t, j, Record{Event: tick(now), Delta: kept})
 		second := compare()
 		for range 50 { // both go on alike
 			now += calendar.Instant(r.IntN(120_000))
-			ev := engine.Event{At: now, Body: randomBody(rand.New(rand.NewPCG(seed, uint64(now))), runs, nil)}
+			ev := engine.Event{At: now, Body: randomBody(rand.New(rand.NewPCG(seed, uint64(now))), now, runs, nil)}
 			if a, b := asJSON(t, e.Handle(ev)), asJSON(t, second.Handle(ev)); a != b {
 				t.Fatalf("seed %d: one decides %s, the other %s", seed, a, b)
 			}
@@ -98,8 +99,8 @@ func TestStateOfRandomDays(t *testing.T) {
 }
 
 // randomBody is something that happens; gates change only where they are given.
-func randomBody(r *rand.Rand, runs map[int64]bool, defs *[]engine.Definition) engine.Body {
-	switch k := r.IntN(14); {
+func randomBody(r *rand.Rand, now calendar.Instant, runs map[int64]bool, defs *[]engine.Definition) engine.Body {
+	switch k := r.IntN(17); {
 	case k < 4 && len(runs) > 0:
 		var list []int64
 		for run := range runs {
@@ -126,10 +127,20 @@ func randomBody(r *rand.Rand, runs map[int64]bool, defs *[]engine.Definition) en
 		d.Gate, d.Version = &g, d.Version+" "
 		(*defs)[i] = d
 		return &engine.GatesChanged{Set: []engine.Definition{d}, Removed: []string{was}}
-	case k == 11 && defs != nil: // one is changed
-		i := r.IntN(len(*defs))
-		(*defs)[i].Version += " "
-		return &engine.GatesChanged{Set: []engine.Definition{(*defs)[i]}}
+	case k == 11 && defs != nil: // one is changed, switched off or on
+		d := &(*defs)[r.IntN(len(*defs))]
+		g := *d.Gate
+		g.Enabled = r.IntN(3) > 0
+		d.Gate, d.Version = &g, d.Version+" "
+		return &engine.GatesChanged{Set: []engine.Definition{*d}}
+	case k == 12 && defs != nil: // the machine is in another zone
+		return &engine.GatesChanged{Zone: []string{"UTC", "Europe/London", "Asia/Tokyo"}[r.IntN(3)], Set: slices.Clone(*defs)}
+	case k == 13:
+		return &engine.FactsChanged{Facts: engine.Facts{IdleSince: now - calendar.Instant(r.IntN(900_000))}}
+	case k == 14:
+		return &engine.FactsChanged{}
+	case k == 15:
+		return &engine.ClockSet{By: calendar.Instant(r.IntN(3)-1) * 3_600_000}
 	}
 	return &engine.Tick{}
 }

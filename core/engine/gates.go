@@ -111,14 +111,14 @@ func (e *Engine) settleGate(p placed) {
 		e.dismiss(gs, o, ByChange)
 	}
 	for _, o := range gs.opens {
-		before := o.Moment
+		before := [...]calendar.Instant{o.Moment, o.Repeat, o.Settles}
 		switch {
 		case !e.on(gs.gate, o):
 			e.dismiss(gs, o, BySwitch)
 		case o.Moment > e.now:
 			e.findMoment(gs, o, e.now)
 		}
-		p.fresh = p.fresh || o.Moment != before
+		p.fresh = p.fresh || before != [...]calendar.Instant{o.Moment, o.Repeat, o.Settles}
 	}
 	if !gs.gate.Enabled {
 		e.cancelWaiting(gs, BySwitch)

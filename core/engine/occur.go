@@ -228,6 +228,7 @@ func (e *Engine) settleEvents(gs *gateState, until calendar.Instant) {
 			continue
 		}
 		o.Settles = never
+		e.touch(gs)
 		c := &Cause{Event: o.phrase().Event.Kind}
 		if c.Event != phrase.Change {
 			if e.matches(gs, o, at) {
