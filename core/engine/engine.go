@@ -125,6 +125,10 @@ func (e *Engine) Append(out []Decision, ev Event) []Decision {
 	return out
 }
 
+// Time is the instant by which the last event was decided: the event's own, or that of
+// an earlier event, where that one is later. Only a clock that was set takes it back.
+func (e *Engine) Time() calendar.Instant { return e.now }
+
 func (e *Engine) dispatch(body Body) {
 	switch b := body.(type) {
 	case *Begin:

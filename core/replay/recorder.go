@@ -27,6 +27,7 @@ type Recorder struct {
 // kept or [Recorder.Flush] is called.
 func (r *Recorder) Take(e *engine.Engine, ev engine.Event, decisions []engine.Decision) []Recorded {
 	changed := e.Changed()
+	ev.At = e.Time() // what was decided by; the clock may have told an earlier one
 	if o, ok := ev.Body.(*engine.Occurred); ok && o.Event == phrase.Change && len(decisions) == 0 {
 		if changed {
 			r.hold(ev, o)

@@ -65,6 +65,7 @@ type kept struct {
 type day struct {
 	t      *testing.T
 	r      *rand.Rand
+	clock  *rand.Rand // how the wall clock goes
 	engine *engine.Engine
 	rec    replay.Recorder
 	now    calendar.Instant
@@ -109,7 +110,7 @@ func open(texts map[string]string) replay.Open {
 }
 
 func newDay(t *testing.T, seed uint64) *day {
-	d := &day{t: t, r: rand.New(rand.NewPCG(seed, 7)), engine: engine.New(), boot: "a", uptime: 60_000, gates: map[string]string{}, ever: map[string]string{}, alive: map[int64]bool{}}
+	d := &day{t: t, r: rand.New(rand.NewPCG(seed, 7)), clock: rand.New(rand.NewPCG(seed, 9)), engine: engine.New(), boot: "a", uptime: 60_000, gates: map[string]string{}, ever: map[string]string{}, alive: map[int64]bool{}}
 	d.env = engine.Environment{Zone: pick(d.r, dayZones...), Scope: gate.User, Host: "front-desk"}
 	// Around clock changes, and on other days.
 	dates := []string{"2026-11-23T08:00:00Z", "2027-03-28T00:30:00Z", "2026-11-01T05:30:00Z", "2027-04-03T14:00:00Z"}
@@ -179,6 +180,13 @@ func (d *day) definitions(names []string) []engine.Definition {
 // send hands an event to the engine, and what is to be kept to the journal.
 func (d *day) send(body engine.Body) {
 	ev := engine.Event{At: d.now, Body: body}
+	switch body.(type) {
+	case *engine.Begin, *engine.ClockSet:
+	default:
+		if d.clock.IntN(8) == 0 { // it goes back by less than would be called set
+			ev.At -= calendar.Instant(d.clock.IntN(1500))
+		}
+	}
 	decisions := d.engine.Handle(ev)
 	for _, x := range decisions {
 		switch {
