@@ -174,7 +174,7 @@ func (a *app) playPast(ctx context.Context, j *journal.Journal, past *journal.Pa
 	if err != nil {
 		return nil, err
 	}
-	r.diffs, r.same = rehearsal.Compare(r.actual, r.played.Decisions)
+	r.diffs, r.same = rehearsal.Compare(r.actual, r.played.Decisions, s.Gates)
 	return r, nil
 }
 

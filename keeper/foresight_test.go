@@ -208,7 +208,7 @@ func replayFully(t *testing.T, h home.Home) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if diffs, same := rehearsal.Compare(actual, p.Decisions); len(diffs) > 0 || same == 0 {
+	if diffs, same := rehearsal.Compare(actual, p.Decisions, setup.Gates); len(diffs) > 0 || same == 0 {
 		for _, d := range diffs {
 			t.Errorf("the replay differs: %s %s/%s was %s is %s", d.What, d.Gate, d.Opening, d.Was.Time().Format(time.TimeOnly), d.Is.Time().Format(time.TimeOnly))
 		}

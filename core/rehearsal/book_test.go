@@ -126,7 +126,7 @@ func BenchmarkReplay(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		diffs, same := Compare(was.Decisions, p.Decisions)
+		diffs, same := Compare(was.Decisions, p.Decisions, nil)
 		played += time.Since(began)
 		if len(diffs) > 0 || same < 100_000 {
 			b.Fatalf("%d as they were, %d differences", same, len(diffs))

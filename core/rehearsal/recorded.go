@@ -24,14 +24,29 @@ type Recorded struct {
 // course is how a recorded run went.
 type course struct {
 	decided calendar.Instant
+	shift   calendar.Instant // by how much the clock had been set before, since the beginning
 	took    calendar.Instant // 0 where it did not end
 	ended   *engine.RunEnded
 	instead engine.Body // what was told in the place of a start
 	cut     bool        // it was ended, and nobody knows how long it would have run
 }
 
+// names gives the gates that are called otherwise now the names that they have. A name that
+// another gate has is that one's.
+func names(defs []engine.Definition) func(string) string {
+	now := map[string]string{}
+	for _, d := range defs {
+		for _, was := range d.Gate.Was {
+			if !slices.ContainsFunc(defs, func(o engine.Definition) bool { return o.Name == was }) {
+				now[was] = d.Name
+			}
+		}
+	}
+	return func(name string) string { return cmp.Or(now[name], name) }
+}
+
 // courses returns how the runs of each gate went, in the order of their starts.
-func (r *Recorded) courses() map[string][]*course {
+func (r *Recorded) courses(named func(string) string) map[string][]*course {
 	out := map[string][]*course{}
 	byRun := map[int64]*course{}
 	for i := range r.Actual {
@@ -39,20 +54,28 @@ func (r *Recorded) courses() map[string][]*course {
 		case d.Starts():
 			c := &course{decided: d.At}
 			byRun[d.Run] = c
-			out[d.Gate] = append(out[d.Gate], c)
+			name := named(d.Gate)
+			out[name] = append(out[name], c)
 		case d.Kind == engine.End && d.Result == engine.ResultOverran:
 			if c := byRun[d.Run]; c != nil {
 				c.cut = true
 			}
 		}
 	}
+	shift := calendar.Instant(0)
 	over := func(e *engine.RunEnded) {
 		if c := byRun[e.Run]; c != nil {
-			c.took, c.ended = max(e.EndedAt-c.decided, 1), e
+			c.took, c.ended = max(e.EndedAt-c.decided-(shift-c.shift), 1), e
 		}
 	}
 	for _, ev := range r.Events {
 		switch b := ev.Body.(type) {
+		case *engine.ClockSet:
+			shift += b.By
+		case *engine.RunStarted:
+			if c := byRun[b.Run]; c != nil {
+				c.shift = shift
+			}
 		case *engine.RunEnded:
 			over(b)
 		case *engine.Begin:
@@ -78,7 +101,7 @@ func (r *Recorded) courses() map[string][]*course {
 func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 	d := &Day{From: r.From, To: r.To, Zone: r.Zone, Host: r.Host}
 	w := newWorld(ctx, d, s, r.Engine)
-	w.courses = r.courses()
+	w.courses = r.courses(names(s.Gates))
 	w.book.out.Decisions = make([]engine.Decision, 0, len(r.Actual)) // as many, more or less
 	w.asleep = r.slept()
 	for _, run := range w.engine.AliveRuns() {
@@ -95,8 +118,16 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 			one.From, one.Count, one.Distinct = 0, 1, nil
 			w.recorded(&one)
 		}
-		if err := w.advance(ev.At); err != nil {
+		at := ev.At
+		set, isSet := ev.Body.(*engine.ClockSet)
+		if isSet { // until then it told another time
+			at -= set.By
+		}
+		if err := w.advance(at); err != nil {
 			return nil, err
+		}
+		if isSet {
+			w.setClock(set.By)
 		}
 		w.recorded(ev.Body)
 	}
@@ -104,6 +135,14 @@ func Replay(ctx context.Context, r *Recorded, s Setup) (*Played, error) {
 		return nil, err
 	}
 	return w.end(), nil
+}
+
+// setClock sets the clock of the machine. Programs take as long as they take.
+func (w *world) setClock(by calendar.Instant) {
+	w.now += by
+	for i := range w.ends {
+		w.ends[i].at += by
+	}
 }
 
 // slept returns when the machine slept, as pairs of since when and until when. Of a sleep
@@ -283,10 +322,14 @@ func startsOf(decisions []engine.Decision) []start {
 	return out
 }
 
-// Compare returns how starts differ from what they were, in the order of time, and how
-// many are as they were.
-func Compare(was, is []engine.Decision) (out []Difference, same int) {
+// Compare returns how starts of gates differ from what they were, in the order of time, and
+// how many are as they were. A gate goes by the name that it has now.
+func Compare(was, is []engine.Decision, gates []engine.Definition) (out []Difference, same int) {
 	old, now := startsOf(was), startsOf(is)
+	named := names(gates)
+	for i := range old {
+		old[i].gate = named(old[i].gate)
+	}
 	taken := make([]bool, len(now))
 	partner := pair(old, now, taken)
 	for i := range old {

@@ -237,7 +237,7 @@ func TestCompare(t *testing.T) {
 		{"a@660=ok a@1020=ok", "a@600=ok a@720=ok a@960=ok", "0 same, moved a 660 600, new a 0 720, moved a 1020 960"},
 		{"a@5=ok", "b@5=ok", "0 same, lost a 5 0, new b 0 5"},
 	} {
-		diffs, same := Compare(list(tt.was), list(tt.is))
+		diffs, same := Compare(list(tt.was), list(tt.is), nil)
 		got := fmt.Sprintf("%d same", same)
 		for _, d := range diffs {
 			got += fmt.Sprintf(", %s %s %d %d", d.What, d.Gate, d.Was/60_000, d.Is/60_000)
@@ -275,14 +275,14 @@ func TestReplay(t *testing.T) {
 	}
 	first := replay(bindery(t, d.Zone), was.Decisions)
 	again := replay(bindery(t, d.Zone), first.Decisions)
-	if diffs, same := Compare(first.Decisions, again.Decisions); len(diffs) > 0 || same < 5 {
+	if diffs, same := Compare(first.Decisions, again.Decisions, nil); len(diffs) > 0 || same < 5 {
 		t.Errorf("through the same gates: %d same, %+v", same, diffs)
 	}
 	later := bindery(t, d.Zone)
 	later[2] = gatesOf(t, d.Zone, "stock-count", "opens = [\"every 3h from 09:00 to 17:00\"]\n")[0]
 	later[2].Version = "2"
 	changed := replay(later, first.Decisions)
-	diffs, _ := Compare(first.Decisions, changed.Decisions)
+	diffs, _ := Compare(first.Decisions, changed.Decisions, later)
 	if len(diffs) == 0 || slices.ContainsFunc(diffs, func(d Difference) bool { return d.Gate != "stock-count" }) {
 		t.Errorf("a change of one gate changes %+v", diffs)
 	}

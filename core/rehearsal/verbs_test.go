@@ -225,10 +225,10 @@ func TestRandomDays(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if diffs, _ := Compare(first.Decisions, replayed.Decisions); len(diffs) > 0 {
+		if diffs, _ := Compare(first.Decisions, replayed.Decisions, nil); len(diffs) > 0 {
 			t.Errorf("seed %d: replayed it is another day: %+v\n%s\n%s", seed, diffs, text, tell(d, replayed))
 		}
-		if diffs, _ := Compare(first.Decisions, again.Decisions); len(diffs) > 0 {
+		if diffs, _ := Compare(first.Decisions, again.Decisions, nil); len(diffs) > 0 {
 			t.Fatalf("seed %d: compared with itself it differs: %+v", seed, diffs)
 		}
 	}
