@@ -128,6 +128,7 @@ const (
 	CodeNeverCame Code = "never-came" // Need, Span
 	CodeOvertaken Code = "overtaken"  // a later moment took its place
 	CodeCameAgain Code = "came-again" // the event came again before its delay was over
+	CodeTogether  Code = "together"   // later ones came in the same instant, and there is one start for all
 	CodeCancelled Code = "cancelled"  // By, Stage, Need
 	CodePaused    Code = "paused"     // Span from the first to the last
 	CodeNoKeeper  Code = "no-keeper"  // Span

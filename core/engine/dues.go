@@ -75,6 +75,7 @@ func (o *opening) findRepeat(after calendar.Instant) {
 func (e *Engine) openDue(gs *gateState) {
 	e.settleEvents(gs, e.now)
 	e.passMissed(gs)
+	e.passTogether(gs)
 	for {
 		due := gs.earliest()
 		if due > e.now {
@@ -159,6 +160,30 @@ func (e *Engine) passMissed(gs *gateState) {
 	}
 	why := Reason{CodeCatchUp, Args{Count: n, Span: Span(e.now.Sub(d.Due))}}
 	e.checkNeeds(gs, Request{Opening: d.Opening, Due: d.Due, Kind: CatchUp, Moment: d.Moment, Cause: d.Cause, Rule: "rules.missed", Why: why})
+}
+
+// passTogether passes over dues of an opening that come at once, because the keeper comes
+// to them late: there is one start for all of them, that of the last, unless starts are to
+// be beside each other.
+func (e *Engine) passTogether(gs *gateState) {
+	if gs.gate.Rules.Busy == gate.BusyBeside {
+		return
+	}
+	for _, o := range gs.opens {
+		if o.due() >= e.now || o.phrase().Kind == phrase.AfterSuccess {
+			continue
+		}
+		before, last := o.OpeningState, calendar.Instant(never)
+		for due := o.due(); due <= e.now; due = o.due() {
+			last = due
+			if o.LastDue = max(o.LastDue, due); o.Moment == due {
+				o.Base = due
+			}
+			e.findNext(gs, o, due)
+		}
+		o.OpeningState = before
+		e.passOver(gs, o, last-1, ResultSkipped, CodeTogether, true)
+	}
 }
 
 // openAt makes one start of all the openings of a gate that are due at an

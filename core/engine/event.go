@@ -294,14 +294,28 @@ func (*Slept) Kind() Kind        { return KindSlept }
 func (*Settled) Kind() Kind      { return KindSettled }
 func (*Ended) Kind() Kind        { return KindEnded }
 
+// bodies makes empty bodies, by kind.
+var bodies = func() map[Kind]func() Body {
+	out := map[Kind]func() Body{}
+	for _, empty := range []func() Body{body[Begin], body[GatesChanged], body[Tick], body[ClockSet], body[Booted], body[Occurred], body[FactsChanged], body[PaceSet], body[SignalSent],
+		body[OpenAsked], body[StopAsked], body[PauseAsked], body[ResumeAsked], body[RunStarted], body[StartFailed], body[StartUnsafe], body[RunEnded], body[RunLost], body[Slept], body[Settled], body[Ended]} {
+		out[empty().Kind()] = empty
+	}
+	return out
+}()
+
+func body[T any, P interface {
+	*T
+	Body
+}]() Body {
+	return P(new(T))
+}
+
 // NewBody returns an empty body of a kind, to be decoded into. Its error
 // names a kind that is not known.
 func NewBody(kind Kind) (Body, error) {
-	for _, b := range []Body{&Begin{}, &GatesChanged{}, &Tick{}, &ClockSet{}, &Booted{}, &Occurred{}, &FactsChanged{}, &PaceSet{}, &SignalSent{},
-		&OpenAsked{}, &StopAsked{}, &PauseAsked{}, &ResumeAsked{}, &RunStarted{}, &StartFailed{}, &StartUnsafe{}, &RunEnded{}, &RunLost{}, &Slept{}, &Settled{}, &Ended{}} {
-		if b.Kind() == kind {
-			return b, nil
-		}
+	if empty, ok := bodies[kind]; ok {
+		return empty(), nil
 	}
 	return nil, fmt.Errorf("no event is of the kind %q", kind)
 }

@@ -75,6 +75,8 @@ func outcome(r engine.Reason, span string) string {
 		return "a later moment has taken its place"
 	case engine.CodeCameAgain:
 		return "the same came again before its delay was over"
+	case engine.CodeTogether:
+		return within("a later one came at the same time, and there is one start for all", a)
 	case engine.CodeCancelled:
 		return cancelled(a)
 	case engine.CodePaused:
