@@ -151,6 +151,29 @@ func TestState(t *testing.T) {
 	}
 }
 
+// TestEndedMeanwhile: a run that ended while no keeper ran has ended then, and took what it
+// took, and not until somebody came to know.
+func TestEndedMeanwhile(t *testing.T) {
+	t.Parallel()
+	j, _ := open(t)
+	write(t, j, start(1000, 1, "glue-warm", "1", 1000), start(1000, 2, "job-board", "1", 1000),
+		Record{Event: engine.Event{At: 1010, Body: &engine.RunStarted{Run: 1, PID: 7, StartedAt: 1010}}}, Record{Event: engine.Event{At: 1010, Body: &engine.RunStarted{Run: 2, PID: 8, StartedAt: 1010}}})
+	ended := func(run int64, result engine.Result) engine.Decision {
+		return engine.Decision{Kind: engine.End, At: 20_000, Gate: "g", Due: 1000, Run: run, Result: result}
+	}
+	write(t, j, Record{Event: engine.Event{At: 20_000, Body: &engine.Begin{BootID: "boot-a", Lost: []int64{2}, Ended: []engine.RunEnded{{Run: 1, EndedAt: 3010, Usage: engine.Usage{UserMS: 70}}}}},
+		Decisions: []engine.Decision{ended(1, engine.ResultOK), ended(2, engine.ResultLost)}})
+	runs, err := j.History(Filter{})
+	if err != nil || len(runs) != 2 {
+		t.Fatal(runs, err)
+	}
+	for _, r := range runs {
+		if want := map[int64]calendar.Instant{1: 3010, 2: 20_000}[r.Run]; r.Ended != want || r.Run == 1 && (r.Ended-r.Started != 2000 || r.Usage.UserMS != 70) {
+			t.Errorf("run %d ended at %d after %d, with %+v; want %d", r.Run, r.Ended, r.Ended-r.Started, r.Usage, want)
+		}
+	}
+}
+
 // TestAge: history goes in small steps up to the last checkpoint that is old
 // enough, and no further; the state, runs that go on and the texts of gates in
 // force stay. Numbers of events are never given again.

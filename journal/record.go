@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 
 	"timegate/core/calendar"
@@ -221,11 +222,15 @@ func (w *writer) decision(event int64, r *Record, d *engine.Decision) {
 
 // ended completes a run.
 func (w *writer) ended(body engine.Body, d *engine.Decision) {
-	e, ok := body.(*engine.RunEnded)
-	if !ok {
-		e = &engine.RunEnded{EndedAt: d.At}
-		if lost, ok := body.(*engine.RunLost); ok {
-			e.Usage = lost.Used
+	e := &engine.RunEnded{EndedAt: d.At}
+	switch b := body.(type) {
+	case *engine.RunEnded:
+		e = b
+	case *engine.RunLost:
+		e.Usage = b.Used
+	case *engine.Begin: // it ended while no keeper ran
+		if i := slices.IndexFunc(b.Ended, func(o engine.RunEnded) bool { return o.Run == d.Run }); i >= 0 {
+			e = &b.Ended[i]
 		}
 	}
 	w.exec(`UPDATE runs SET ended = ?1, took = iif(started > 0, max(?1 - started, 1), 0), result = ?2, exit = ?3, signal = ?4, outcome = ?5,
