@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"timegate/control"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/home"
 )
 
 // Exit statuses.
@@ -54,12 +56,13 @@ func (a *app) exit(err error) int {
 	var pe *phrase.Error
 	var found gate.Findings
 	var forbidden *control.PermissionError
+	var settings *home.SettingsError
 	switch {
 	case errors.As(err, &ee):
 		status = ee.status
-	case errors.As(err, &pe), errors.As(err, &found):
+	case errors.As(err, &pe), errors.As(err, &found), errors.As(err, &settings):
 		status = exitWrong
-	case errors.As(err, &forbidden):
+	case errors.As(err, &forbidden), errors.Is(err, fs.ErrPermission):
 		status = exitForbidden
 	case errors.Is(err, control.ErrNoKeeper):
 		status = exitNoKeeper

@@ -344,6 +344,21 @@ func finish(h home.Home) (kept, error) {
 	return k, k.write(h)
 }
 
+// written is the file in which a gate's file is written: where it is a link, the one that it
+// leads to, so that the link stays. In the system scope that holds only for what nobody but
+// root can change.
+func written(h home.Home, path string) string {
+	info, err := os.Lstat(path)
+	if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		return path
+	}
+	to, err := filepath.EvalSymlinks(path)
+	if err != nil || h.Scope == gate.System && len(inspect.WritableByOthers(to)) > 0 {
+		return path
+	}
+	return to
+}
+
 // putGates puts the gates' files in their places. Until all of them are on the disk, the
 // plan lies there and counts.
 func (k *kept) putGates(h home.Home) error {
@@ -365,7 +380,7 @@ func (k *kept) putGates(h home.Home) error {
 				err = nil
 			}
 		} else {
-			err = put(path, []byte(*c.After), mode)
+			err = put(written(h, path), []byte(*c.After), mode)
 		}
 		if err != nil {
 			return fmt.Errorf("write %s: %w", path, err)

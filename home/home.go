@@ -139,7 +139,7 @@ func Wrap(path string, err error) error {
 		e.Path, e.Reason = pe.Path, pe.Err.Error()
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		e.Reason, e.Remedy = "it cannot be written by you", "choose another home with --home, or give yourself the right to write there"
+		e.Reason, e.Remedy = "it is closed to you", "choose another home with --home, or give yourself the right to it"
 	}
 	return e
 }
