@@ -67,6 +67,9 @@ func (a *app) why(ctx context.Context, c *cli.Command) error {
 	a.followClock(ctx)
 	f, fileErr := a.file(name)
 	if c.Bool("not") {
+		if c.String("at") != "" || len(c.StringSlice("if")) > 0 {
+			return usageError("--not is about right now, and --at and --if about other times; write one of them")
+		}
 		return a.whyNot(ctx, f, fileErr)
 	}
 	var at calendar.Instant
