@@ -213,10 +213,26 @@ type jsonEntry struct {
 	Command []string      `json:"command"`
 	As      string        `json:"as"`
 	Note    string        `json:"note,omitempty"`
-	Usage   engine.Usage  `json:"usage"`
+	Usage   jsonUsage     `json:"usage"`
 
 	Readings map[string]readingPair `json:"readings,omitempty"`
 	Alive    *alive                 `json:"alive,omitempty"` // of a run that has not ended
+}
+
+// jsonUsage is what a run has used: processor time in seconds, the rest in bytes.
+type jsonUsage struct {
+	UserS   float64 `json:"user_s"`
+	SystemS float64 `json:"system_s"`
+	MaxRSS  int64   `json:"max_rss"`
+	Read    int64   `json:"read"`
+	Written int64   `json:"written"`
+	Output  int64   `json:"output"`
+	Dropped int64   `json:"dropped"`
+}
+
+func usageJSON(u engine.Usage) jsonUsage {
+	const ms = 1000.0
+	return jsonUsage{float64(u.UserMS) / ms, float64(u.SystemMS) / ms, u.MaxRSS, u.Read, u.Written, u.Output, u.Dropped}
 }
 
 // readingPair is what was measured before and after a run, in bytes.
@@ -275,7 +291,7 @@ func (a *app) jsonEntries(entries []recorded) []jsonEntry {
 	out := []jsonEntry{}
 	for _, e := range entries {
 		x := jsonEntry{Gate: e.Gate, Opening: e.Opening, Due: a.stamp(e.Due), Started: a.stamp(e.Started), Ended: a.stamp(e.Ended),
-			Result: e.Result, Signal: e.Signal, Reason: words.Reason(e.Reason), Code: e.Reason.Code, Args: e.Reason.Args, Outcome: outcomeOf(&e.Entry), How: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: e.Usage,
+			Result: e.Result, Signal: e.Signal, Reason: words.Reason(e.Reason), Code: e.Reason.Code, Args: e.Reason.Args, Outcome: outcomeOf(&e.Entry), How: e.Outcome, PID: e.PID, Count: max(e.Count, 1), Command: e.Command, Usage: usageJSON(e.Usage),
 			As: e.Account, Note: e.Note,
 			Readings: readingsOf(&e.Entry), Alive: e.alive}
 		if e.Run != 0 {

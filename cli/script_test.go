@@ -73,7 +73,7 @@ var masks = []mask{
 	{regexp.MustCompile(`as  \w+|"as": "\w+"`), "as  ME"},
 	{regexp.MustCompile(`when \w+ ((?:un)?locks the desktop|logs o)`), "when ME $1"},
 	{regexp.MustCompile(`in (?:/root|/home/[\w ]+|/)(:|\n)`), "in $$HOME$1"},
-	{regexp.MustCompile(`"(user_ms|system_ms|max_rss|read|written|late_s|takes_s)": [\d.]+`), `"$1": N`},
+	{regexp.MustCompile(`"(user_s|system_s|max_rss|read|written|late_s|takes_s)": [\d.]+`), `"$1": N`},
 }
 
 // TestScripts plays the files in testdata/script. Each is a list of shell

@@ -143,7 +143,13 @@ func (e *Engine) passMissed(gs *gateState) {
 			last = i
 		}
 	}
-	if last < 0 || e.now.Sub(e.out[last].Due) > gs.gate.Rules.MissedWithin {
+	if last < 0 {
+		return
+	}
+	if e.now.Sub(e.out[last].Due) > gs.gate.Rules.MissedWithin {
+		for i := before; i < len(e.out); i++ {
+			e.out[i].Rule = "rules.missed_within"
+		}
 		return
 	}
 	d := e.out[last]
