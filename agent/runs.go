@@ -26,6 +26,9 @@ type run struct {
 	out      *held
 	paced    time.Time // when its output was told last
 
+	longest, grace time.Duration // what it may take, 0 for any time, and has to end then
+	overran        bool          // it was ended for that here, where no keeper said so
+
 	// What became of it, each nil until it did.
 	started            *started
 	failed             *engine.StartFailed
@@ -71,7 +74,7 @@ func (s *server) prepare(j *Job) {
 		return // it is started at most once
 	}
 	ahead := make(chan bool, 1)
-	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: j.Gate.Measure}
+	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: j.Gate.Measure, longest: j.Longest, grace: j.Grace}
 	s.runs[j.Run] = r
 	l := s.launch
 	go s.bring(r, j, &l, ahead)
@@ -237,12 +240,33 @@ func (s *server) done(r *run, l *launch.Launcher, x workstation.Exit) {
 	if why := lostWhy(x); why != "" {
 		r.lost = &lost{Run: r.id, Why: why, Usage: x.Usage}
 	} else {
-		r.ended = &ended{Run: r.id, Exit: x.Status, Signal: x.Signal, Usage: x.Usage, Readings: after}
+		r.ended = &ended{Run: r.id, Exit: x.Status, Signal: x.Signal, Usage: x.Usage, Readings: after, Overran: r.overran}
 	}
 	s.mark(r)
 	if !s.linked {
 		s.endIfIdle()
 	}
+}
+
+// keepLimit ends a run that takes longer than it may, as long as no keeper is there to do
+// it.
+func (s *server) keepLimit(r *run) {
+	if r.longest == 0 || r.proc == nil || r.over() {
+		return
+	}
+	alone := func(after time.Duration, signal string) {
+		time.AfterFunc(after, func() {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			if !s.linked && !r.over() {
+				r.overran = true
+				go r.proc.End(signal)
+			}
+		})
+	}
+	left := max(time.Until(r.startedAt.Add(r.longest)), 0)
+	alone(left, "TERM")
+	alone(left+r.grace, "KILL")
 }
 
 // adopt takes over a run that another agent has started.

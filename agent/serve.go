@@ -220,6 +220,7 @@ func (s *server) part() {
 	s.linked, s.conn, s.since = false, nil, time.Now()
 	for _, r := range s.runs {
 		r.drop()
+		s.keepLimit(r)
 	}
 	s.watch(wants{})
 	s.endIfIdle()

@@ -73,7 +73,11 @@ type Job struct {
 	Files    []string              `json:"files,omitempty"` // that have changed
 	Sessions []workstation.Session `json:"sessions,omitempty"`
 	Rest     time.Duration         `json:"rest,omitempty"` // [workstation.Order.Rest]
-	Told     bool                  `json:"told,omitempty"` // Sessions are all that there are; else they are looked for
+	// Longest is what it may take, 0 for any time, and Grace what it has to end then; they
+	// count while no keeper is there.
+	Longest time.Duration `json:"longest,omitempty"`
+	Grace   time.Duration `json:"grace,omitempty"`
+	Told    bool          `json:"told,omitempty"` // Sessions are all that there are; else they are looked for
 }
 
 // Alive is a run that another agent has started.
@@ -146,6 +150,7 @@ type ended struct {
 	Signal   string           `json:"signal,omitempty"`
 	Usage    engine.Usage     `json:"usage"`
 	Readings map[string]int64 `json:"readings,omitempty"`
+	Overran  bool             `json:"overran,omitempty"` // it took longer than it may, and the agent ended it
 }
 
 type lost struct {

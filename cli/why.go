@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -246,6 +247,9 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 	return out
 }
 
+// seenLate is from when on it is told that an end was seen later than it came.
+const seenLate = 2 * time.Second
+
 // sentence says in a sentence what was decided.
 func sentence(d *engine.Decision, runs []journal.Entry) string {
 	reason := words.Reason(d.Reason)
@@ -283,13 +287,18 @@ func sentence(d *engine.Decision, runs []journal.Entry) string {
 		return fmt.Sprintf("Run %d was asked to end: %s.", d.Run, reason)
 	}
 	text := fmt.Sprintf("Run %d ended: %s", d.Run, d.Result)
+	ended := d.At
 	for _, r := range runs {
 		if r.Run == d.Run && r.Started != 0 {
-			text += " after " + short(d.At.Sub(r.Started))
+			ended = cmp.Or(r.Ended, d.At)
+			text += " after " + short(ended.Sub(r.Started))
 		}
 	}
 	if d.Result != engine.ResultOK || d.Args.Status != 0 {
 		text += ", " + reason
+	}
+	if late := d.At.Sub(ended); late > seenLate {
+		text += ", " + short(late) + " before it was seen"
 	}
 	return text + "."
 }

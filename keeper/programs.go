@@ -85,7 +85,7 @@ func (k *Keeper) prepareStarts(records []journal.Record) map[int64]*program {
 // job is what an agent needs to know of a start.
 func (k *Keeper) job(g *gate.Gate, d *engine.Decision) *agent.Job {
 	j := &agent.Job{Run: d.Run, Mark: k.crew.Mark(d.Run), Decision: *d, Days: g.DaysFiles(),
-		Rest: restOf(g),
+		Rest: restOf(g), Longest: g.Limits.Longest, Grace: g.Limits.Grace,
 		Gate: gate.Gate{Name: g.Name, Run: g.Run, Folder: g.Folder, As: g.As, Limits: g.Limits, Measure: g.Measure}}
 	if d.Cause != nil {
 		j.Files = d.Cause.Files

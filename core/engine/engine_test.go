@@ -356,6 +356,19 @@ func decide(e *Engine, events []Event) string {
 	return b.String()
 }
 
+// TestOverranMeanwhile: what was ended for taking too long while no keeper ran has overran.
+func TestOverranMeanwhile(t *testing.T) {
+	s := newScript(t)
+	s.define("glue-warm", "opens = [\"every 10m\"]\n[limits]\nlongest = \"4s\"\n")
+	at := s.instant("08:00")
+	s.engine.Handle(Event{At: at, Body: &Begin{Gates: s.pending}})
+	s.engine.Handle(Event{At: at.Add(10 * time.Minute), Body: &Tick{}})
+	got := s.engine.Handle(Event{At: at.Add(11 * time.Minute), Body: &Begin{Gates: s.pending, Ended: []RunEnded{{Run: 1, Signal: "TERM", Overran: true}}}})
+	if len(got) == 0 || got[0].Result != ResultOverran || got[0].Code != CodeLongest || got[0].Args.Span != Span(4*time.Second) {
+		t.Errorf("decided %+v", got)
+	}
+}
+
 func BenchmarkTick(b *testing.B) {
 	s := newScript(&testing.T{})
 	for i := range 1000 {

@@ -194,6 +194,8 @@ type RunEnded struct {
 	Signal   string           `json:"signal,omitempty"` // that ended it, such as TERM
 	Usage    Usage            `json:"usage"`
 	Readings map[string]int64 `json:"readings,omitempty"`
+	// Overran tells that it was ended while no keeper ran, for it took longer than it may.
+	Overran bool `json:"overran,omitempty"`
 }
 
 // RunLost tells that a run is gone, and nobody saw how it ended.

@@ -186,6 +186,8 @@ func (r *run) outcome(body Body) (DecisionKind, Result, Reason) {
 		}
 		switch {
 		case r.Stopping != "":
+		case b.Overran && r.gate.gate != nil:
+			return End, ResultOverran, Reason{CodeLongest, Args{Span: Span(r.gate.gate.Limits.Longest)}}
 		case b.Signal == "" && r.gate.succeeds(b.Exit):
 			return End, ResultOK, status
 		default:
