@@ -133,9 +133,9 @@ func switchError(err error) error {
 // sayOthers tells which files a plan touches besides those of gates.
 func (a *app) sayOthers(plan *gates.Plan) {
 	for _, o := range plan.Others() {
-		what := "is written"
+		what := "will be written"
 		if o.After == nil {
-			what = "is taken away"
+			what = "will be taken away"
 		}
 		fmt.Fprintf(a.err, "%s %s\n", a.shortHome(o.Path), what)
 	}
