@@ -231,7 +231,10 @@ func (s *server) print(r *run) func([]byte) {
 
 // done notes that a run has ended.
 func (s *server) done(r *run, l *launch.Launcher, x workstation.Exit) {
-	at := time.Now()
+	at := x.At
+	if at.IsZero() {
+		at = time.Now()
+	}
 	after := readings(r.readings)
 	removeFiles(l, r.id)
 	s.mu.Lock()

@@ -186,6 +186,7 @@ type Exit struct {
 	Signal string // name of the signal that ended it, such as TERM, or ""
 	Lost   bool   // nobody saw how
 	Usage  engine.Usage
+	At     time.Time // when it ended, where that is told later; else zero
 }
 
 // Process is a program that was started.

@@ -5,6 +5,7 @@ package linux
 import (
 	"os"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -27,20 +28,28 @@ const (
 	pidfdGetInfo = 3<<30 | unsafe.Sizeof(pidfdInfo{})<<16 | 0xff<<8 | 11
 )
 
-// exitByHandle asks the kernel how a process ended that is not our child. An
-// older kernel does not tell.
+// exitByHandle asks the kernel how a process ended that is not our child. It tells that
+// from when on the parent has been told, which may be seconds later. An older kernel does
+// not tell at all.
 func exitByHandle(handle *os.File) workstation.Exit {
-	info := pidfdInfo{mask: pidfdInfoExit}
+	const patience, pause = 10 * time.Second, 20 * time.Millisecond
 	raw, err := handle.SyscallConn()
 	if err != nil {
 		return workstation.Exit{Lost: true}
 	}
-	var errno syscall.Errno
-	raw.Control(func(fd uintptr) {
-		_, _, errno = unix.Syscall(unix.SYS_IOCTL, fd, uintptr(pidfdGetInfo), uintptr(unsafe.Pointer(&info)))
-	})
-	if errno != 0 || info.mask&pidfdInfoExit == 0 {
-		return workstation.Exit{Lost: true}
+	info := pidfdInfo{}
+	for late := time.Now().Add(patience); ; time.Sleep(pause) {
+		info = pidfdInfo{mask: pidfdInfoExit}
+		var errno syscall.Errno
+		raw.Control(func(fd uintptr) {
+			_, _, errno = unix.Syscall(unix.SYS_IOCTL, fd, uintptr(pidfdGetInfo), uintptr(unsafe.Pointer(&info)))
+		})
+		if errno != 0 || info.mask&pidfdInfoExit == 0 && time.Now().After(late) {
+			return workstation.Exit{Lost: true}
+		}
+		if info.mask&pidfdInfoExit != 0 {
+			break
+		}
 	}
 	ws := syscall.WaitStatus(info.exitCode)
 	if ws.Signaled() {

@@ -3,9 +3,15 @@
 package linux_test
 
 import (
+	"crypto/rand"
+	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"testing"
+	"time"
 
+	"timegate/core/coretest"
 	"timegate/workstation"
 	"timegate/workstation/linux"
 	"timegate/workstation/wstest"
@@ -48,4 +54,47 @@ func BenchmarkStart(b *testing.B) {
 			<-done
 		}
 	})
+}
+
+// TestSeenLate: how a program ended is known also where its parent is told later, and when
+// it ended.
+func TestSeenLate(t *testing.T) {
+	t.Parallel()
+	mark, file := rand.Text(), filepath.Join(t.TempDir(), "pid")
+	parent := exec.Command("/bin/sh", "-c", `setsid /bin/sh -c 'echo $$ >"$0.new"; mv "$0.new" "$0"; sleep 0.3; exit 7' "$0" & exec sleep 2`, file)
+	parent.Env = append(os.Environ(), workstation.MarkVariable+"="+mark)
+	if err := parent.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer parent.Wait()
+	pid := 0
+	wstest.Await(t, "the program", func() bool {
+		text, err := os.ReadFile(file)
+		if err == nil {
+			_, err = fmt.Sscan(string(text), &pid)
+		}
+		return err == nil
+	})
+	done := make(chan workstation.Exit, 1)
+	if linux.Starter.Adopt(linux.Starter{}, workstation.Order{Mark: mark, Print: func([]byte) {}, Done: func(x workstation.Exit) { done <- x }}, pid, 0) == nil {
+		t.Fatal("it is not found")
+	}
+	began := time.Now()
+	select {
+	case x := <-done:
+		if after := time.Since(began); x.Lost != !tellsExits() || !x.Lost && (x.Status != 7 || x.At.After(began.Add(after-time.Second))) {
+			t.Errorf("after %v: it ended with %+v, at %v", after, x, x.At.Sub(began))
+		}
+	case <-time.After(coretest.Wait):
+		t.Fatal("its end is not seen")
+	}
+}
+
+// tellsExits reports whether the kernel tells how a process ended that is another's child,
+// as it does since 6.15.
+func tellsExits() bool {
+	release, err := os.ReadFile("/proc/sys/kernel/osrelease")
+	major, minor := 0, 0
+	fmt.Sscanf(string(release), "%d.%d", &major, &minor)
+	return err == nil && (major > 6 || major == 6 && minor >= 15)
 }

@@ -294,6 +294,13 @@ func (p *process) gone() {
 	p.over = true
 }
 
+// stopped reports whether it was asked to end.
+func (p *process) stopped() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.told != nil
+}
+
 // betweenLooks is how often it is looked whether anything of a program is left.
 const betweenLooks = 50 * time.Millisecond
 
@@ -303,9 +310,7 @@ const betweenLooks = 50 * time.Millisecond
 // leaves behind when it ends by itself is to end with it, that is asked to, and killed
 // after so long; 0 leaves it alone.
 func (p *process) rest(patience time.Duration) {
-	p.mu.Lock()
-	byItself := p.told == nil
-	p.mu.Unlock()
+	byItself := !p.stopped()
 	if byItself && patience == 0 {
 		return
 	}

@@ -239,10 +239,14 @@ func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Proce
 	go func() {
 		defer handle.Close()
 		waitExit(handle)
+		at := time.Now()
 		p.gone()
 		p.rest(o.Rest)
 		p.group.remove()
 		exit := exitByHandle(handle)
+		if exit.At = at; p.stopped() {
+			exit.At = time.Time{} // it was over when nothing of it was left
+		}
 		exit.Usage.Output = c.ended()
 		o.Done(exit)
 	}()
