@@ -254,51 +254,6 @@ func TestHandOver(t *testing.T) {
 	}
 }
 
-// TestLimitAlone: while no keeper is there, an agent ends what takes longer than it may, as
-// the next one is told.
-func TestLimitAlone(t *testing.T) {
-	t.Parallel()
-	c, events := crew(t)
-	a := c.Of("")
-	for run, script := range []string{"exec sleep 600", `trap "" TERM; while :; do sleep 0.05; done`, "exec sleep 600"} {
-		j := job(int64(run+1), wstest.Script(t, script))
-		if run < 2 {
-			j.Longest, j.Grace = 300*time.Millisecond, 200*time.Millisecond
-		}
-		a.Prepare(j)
-		a.Start(j.Run)
-		next[*engine.RunStarted](t, events)
-	}
-	var runs []Alive
-	a.mu.Lock()
-	for run := range int64(3) {
-		runs = append(runs, a.runs[run+1].alive)
-	}
-	a.mu.Unlock()
-	c.Close()
-	for _, r := range runs[:2] {
-		wstest.Await(t, "the end of what takes too long", func() bool { return syscall.Kill(r.PID, 0) != nil })
-	}
-	second := NewCrew(c.home, home.Secret("larkspur"), slog.New(slog.DiscardHandler), func(ev Event) { events <- ev })
-	defer second.Close()
-	second.Resume("", runs)
-	for range 2 {
-		e := next[*engine.RunEnded](t, events)
-		if want := map[int64]string{1: "TERM", 2: "KILL"}[e.Run]; !e.Overran || e.Signal != want {
-			t.Errorf("ended %+v, want that it overran, by %s", e, want)
-		}
-		second.Of("").Forget(e.Run)
-	}
-	if err := syscall.Kill(runs[2].PID, 0); err != nil {
-		t.Errorf("what may take any time has ended: %v", err)
-	}
-	second.Of("").End(3, "KILL")
-	if e := next[*engine.RunEnded](t, events); e.Overran {
-		t.Errorf("ended %+v", e)
-	}
-	second.Of("").Forget(3)
-}
-
 // hostile is what an agent says that is not one of ours.
 type hostile struct {
 	name string
