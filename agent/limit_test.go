@@ -3,6 +3,7 @@
 package agent
 
 import (
+	"errors"
 	"log/slog"
 	"syscall"
 	"testing"
@@ -10,6 +11,7 @@ import (
 
 	"timegate/core/engine"
 	"timegate/home"
+	"timegate/workstation"
 	"timegate/workstation/wstest"
 )
 
@@ -56,4 +58,35 @@ func TestLimitAlone(t *testing.T) {
 		t.Errorf("ended %+v", e)
 	}
 	second.Of("").Forget(3)
+}
+
+// slow is a starter that makes nothing ready before it is let.
+type slow struct {
+	workstation.Starter
+	let chan struct{}
+}
+
+func (s slow) Ready(workstation.Order) (workstation.Ready, error) {
+	<-s.let
+	return nil, errors.New("too late")
+}
+
+func (slow) Adopt(workstation.Order, int, int64) workstation.Process { return nil }
+
+// TestDroppedAndAskedFor: a run that was only prepared is let go with its keeper; the next
+// one is told that it is lost, also when it asks before that is over.
+func TestDroppedAndAskedFor(t *testing.T) {
+	t.Parallel()
+	s := &server{starter: slow{let: make(chan struct{})}, places: make(chan struct{}, mostReady), runs: map[int64]*run{}, kick: make(chan struct{}, 1), linked: true}
+	s.prepare(job(1, "/bin/true"))
+	s.mu.Lock()
+	s.runs[1].drop() // its keeper has gone
+	s.mu.Unlock()
+	s.adopt(&Alive{Run: 1, Mark: "mark"})
+	close(s.starter.(slow).let)
+	wstest.Await(t, "a word on the run", func() bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.runs[1] != nil && s.runs[1].lost != nil
+	})
 }

@@ -23,6 +23,7 @@ type run struct {
 	proc     workstation.Process // nil until it has started
 	signal   string              // to be sent then
 	ahead    chan bool           // whether it is to start; nil once that is said
+	dropped  bool                // it is not to start, and is let go as soon as may be
 	out      *held
 	paced    time.Time // when its output was told last
 
@@ -50,7 +51,7 @@ func (r *run) over() bool {
 func (r *run) drop() {
 	if r.ahead != nil {
 		r.ahead <- false
-		r.ahead = nil
+		r.ahead, r.dropped = nil, true
 	}
 }
 
@@ -65,12 +66,15 @@ func (s *server) mark(r *run) {
 	s.wake()
 }
 
+// has reports whether there is a run that will be told of. One that was dropped will not.
+func (s *server) has(id int64) bool { r := s.runs[id]; return r != nil && !r.dropped }
+
 // prepare makes a run ready to start. It starts, or is let go, when the keeper
 // says so.
 func (s *server) prepare(j *Job) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.runs[j.Run] != nil {
+	if s.has(j.Run) {
 		return // it is started at most once
 	}
 	ahead := make(chan bool, 1)
@@ -125,10 +129,12 @@ func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
 		if ready != nil {
 			ready.Drop()
 		}
-		removeFiles(l, j.Run)
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		delete(s.runs, r.id)
+		if s.runs[r.id] == r { // else a later keeper has asked for it anew
+			removeFiles(l, j.Run)
+			delete(s.runs, r.id)
+		}
 		s.endIfIdle()
 		return
 	}
@@ -276,7 +282,7 @@ func (s *server) keepLimit(r *run) {
 func (s *server) adopt(a *Alive) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.runs[a.Run] != nil {
+	if s.has(a.Run) {
 		return // it is told of anyway
 	}
 	r := &run{id: a.Run, out: newHeld(a.Keep), readings: a.Readings}
