@@ -28,7 +28,7 @@ func (it *Item) Adopt(name string, scope gate.Scope) (g *gate.Gate, lost []strin
 	case it.Source == FromScript:
 		return no("is a script that starts and stops a service by itself", `write a gate of what it runs: timegate add NAME --open boot -- PROGRAM`)
 	case slices.Contains([]Source{FromBus, FromOwnBus, FromProfile}, it.Source):
-		return no("is only looked at here", "write a gate of what it starts: timegate add NAME --open "+it.At+" -- PROGRAM")
+		return no("is only looked at here", `write a gate of what it starts: timegate add NAME --open "PHRASE" -- `+cmp.Or(gate.CommandLine(it.Command...), "PROGRAM"))
 	case triggers["."+strings.TrimPrefix(string(it.Source), "own-")].at != "":
 		return no("starts by what its unit says ("+it.When+"), and not at boot or logon", `write that as a phrase: timegate add NAME --open "PHRASE" -- `+gate.CommandLine(it.Command...))
 	case it.State == Broken || len(it.Command) == 0:

@@ -26,11 +26,11 @@ type Memory struct {
 	Sources []Source `json:"sources,omitempty"`
 }
 
-// sources are all that a look takes in.
-var sources = []Source{FromAutostart, FromService, FromOwnService, FromScript, FromGate, FromTimer, FromSocket, FromPath, FromBus, FromProfile, FromOwnTimer, FromOwnSocket, FromOwnPath, FromOwnBus}
+// early are the sources that looks took in which did not say so.
+var early = []Source{FromAutostart, FromService, FromOwnService, FromScript, FromGate}
 
-// early are those that looks took in which did not say so.
-var early = sources[:5]
+// sources are all that a look takes in.
+var sources = slices.Concat(early, []Source{FromTimer, FromSocket, FromPath, FromBus, FromProfile, FromOwnTimer, FromOwnSocket, FromOwnPath, FromOwnBus})
 
 // Seen is what a look found of an item.
 type Seen struct {
