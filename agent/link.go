@@ -271,6 +271,9 @@ func (a *Agent) call() (*link, error) {
 	if err != nil {
 		return nil, err
 	}
+	if rights.Age > 0 {
+		a.crew.log.Warn("the directory service gives no answer; the account is taken as it was told before", "account", rights.Name, "ago", rights.Age.Round(time.Second))
+	}
 	if err := tellFolder(a.crew.home, &rights); err != nil {
 		return nil, &callError{err}
 	}

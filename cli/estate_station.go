@@ -8,9 +8,7 @@ import (
 	"log/slog"
 	"maps"
 	"os"
-	"os/user"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -24,6 +22,7 @@ import (
 	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation"
+	"timegate/workstation/accounts"
 	"timegate/workstation/here"
 )
 
@@ -125,12 +124,8 @@ func (a *app) startNetwork(argument string, files []*os.File) (*os.Process, erro
 		if os.Getuid() != 0 || o.As != nil {
 			break
 		}
-		if u, err := user.Lookup(name); err == nil {
-			uid, uidErr := strconv.ParseUint(u.Uid, 10, 32)
-			gid, gidErr := strconv.ParseUint(u.Gid, 10, 32)
-			if uidErr == nil && gidErr == nil {
-				o.As = &workstation.Account{UID: uint32(uid), GID: uint32(gid)}
-			}
+		if who, err := accounts.ByName(name); err == nil {
+			o.As = &workstation.Account{UID: uint32(who.UID), GID: uint32(who.GID)}
 		}
 	}
 	if os.Getuid() == 0 && o.As == nil {

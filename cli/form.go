@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -23,6 +22,7 @@ import (
 	"timegate/core/phrase"
 	"timegate/desktop"
 	"timegate/gates"
+	"timegate/workstation/accounts"
 )
 
 // answers are what a form asks for, as text, so that each can be checked as it is
@@ -385,10 +385,8 @@ func accountThere(name string) error {
 	if name == elevatedAnswer {
 		return nil
 	}
-	if _, err := user.Lookup(name); err != nil {
-		return fmt.Errorf("there is no account %q here", name)
-	}
-	return nil
+	_, err := accounts.ByName(name)
+	return err
 }
 
 func wholePath(path string) error {

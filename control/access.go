@@ -5,14 +5,13 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"os/user"
-	"strconv"
 	"sync"
 
 	"golang.org/x/time/rate"
 
 	"timegate/core/gate"
 	"timegate/launch"
+	"timegate/workstation/accounts"
 	"timegate/workstation/peer"
 )
 
@@ -176,20 +175,10 @@ func (s *Server) allowed(shows bool, next func(w http.ResponseWriter, r *http.Re
 					return
 				}
 			}
-			who.account = accountName(who.uid)
+			who.account = accounts.NameOf(who.uid)
 		}
 		next(w, r, who)
 	}
-}
-
-// accountName returns the name of an account, or "" where there is none of
-// that number.
-func accountName(uid int) string {
-	u, err := user.LookupId(strconv.Itoa(uid))
-	if err != nil {
-		return ""
-	}
-	return u.Username
 }
 
 // sees reports whether a caller may see a gate.

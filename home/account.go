@@ -2,11 +2,10 @@ package home
 
 import (
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
+	"timegate/workstation/accounts"
 
 	"github.com/adrg/xdg"
 )
@@ -14,17 +13,13 @@ import (
 // Account is the name of the account that this process runs as, "" where it has
 // none.
 var Account = sync.OnceValue(func() string {
-	u, err := user.LookupId(strconv.Itoa(os.Getuid()))
-	if err != nil {
-		return ""
-	}
-	return u.Username
+	return accounts.NameOf(os.Getuid())
 })
 
 // Folder is the home folder of the account that this process runs as.
 var Folder = sync.OnceValue(func() string {
-	if u, err := user.LookupId(strconv.Itoa(os.Getuid())); err == nil && u.HomeDir != "" {
-		return u.HomeDir
+	if a, err := accounts.ByID(os.Getuid()); err == nil && a.Folder != "" {
+		return a.Folder
 	}
 	if dir, err := os.UserHomeDir(); err == nil {
 		return dir
@@ -39,11 +34,11 @@ func FindFolder() error {
 	if dir, err := os.UserHomeDir(); err == nil && filepath.IsAbs(dir) {
 		return nil
 	}
-	u, err := user.LookupId(strconv.Itoa(os.Getuid()))
-	if err != nil || !filepath.IsAbs(u.HomeDir) {
+	a, err := accounts.ByID(os.Getuid())
+	if err != nil || !filepath.IsAbs(a.Folder) {
 		return &Error{Path: "your home folder", Reason: "the variable HOME names none, and the list of accounts has none for you", Remedy: "say where the gates are kept: --home DIR", Err: err}
 	}
-	if err := os.Setenv("HOME", u.HomeDir); err != nil {
+	if err := os.Setenv("HOME", a.Folder); err != nil {
 		return err
 	}
 	xdg.Reload()
@@ -56,8 +51,8 @@ func FolderOf(account string) string {
 	if account == "" {
 		return Folder()
 	}
-	if u, err := user.Lookup(account); err == nil && u.HomeDir != "" {
-		return u.HomeDir
+	if a, err := accounts.ByName(account); err == nil && a.Folder != "" {
+		return a.Folder
 	}
 	return "/"
 }

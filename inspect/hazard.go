@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 
 	"timegate/core/gate"
 	"timegate/core/words"
+	"timegate/workstation/accounts"
 )
 
 // A Command is what a gate starts.
@@ -252,15 +252,15 @@ func (h *hazards) setID(p *place) {
 }
 
 func accountName(uid int) string {
-	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
-		return u.Username
+	if name := accounts.NameOf(uid); name != "" {
+		return name
 	}
 	return "account " + strconv.Itoa(uid)
 }
 
 func groupName(gid int) string {
-	if g, err := user.LookupGroupId(strconv.Itoa(gid)); err == nil {
-		return g.Name
+	if name, err := accounts.GroupName(gid); err == nil {
+		return name
 	}
 	return strconv.Itoa(gid)
 }

@@ -9,13 +9,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/workstation/accounts"
 	"timegate/workstation/rights"
 )
 
@@ -152,7 +152,6 @@ func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {
 
 // unknownAccount reports whether there is no account of a name.
 func unknownAccount(name string) bool {
-	_, err := user.Lookup(name)
-	_, unknown := errors.AsType[user.UnknownUserError](err)
-	return unknown
+	_, err := accounts.ByName(name)
+	return accounts.Unknown(err)
 }

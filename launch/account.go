@@ -1,11 +1,11 @@
 package launch
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
-	"os/user"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,6 +21,7 @@ import (
 	"timegate/home"
 	"timegate/inspect"
 	"timegate/workstation"
+	"timegate/workstation/accounts"
 	"timegate/workstation/here"
 )
 
@@ -30,13 +31,17 @@ type account struct {
 	uid, gid          int
 	groups            []uint32
 	vars              map[string]string // what a login sets
+	age               time.Duration     // as [accounts.Account] has it
 }
 
 // self is the account that the keeper runs as.
 var self = sync.OnceValue(func() account {
 	a := account{name: home.Account(), uid: os.Getuid(), gid: os.Getgid(), shell: "/bin/sh"}
 	a.home = home.Folder()
-	a.shell, a.vars = shellOf(a.name), loginVars(a.uid == 0)
+	a.vars = loginVars(a.uid == 0)
+	if found, err := accounts.ByID(a.uid); err == nil {
+		a.shell = shellOf(found)
+	}
 	groups, _ := os.Getgroups()
 	for _, g := range groups {
 		a.groups = append(a.groups, uint32(g))
@@ -47,26 +52,13 @@ var self = sync.OnceValue(func() account {
 // lookup finds an account by its name, with the groups that it has at a fresh
 // login.
 func lookup(name string) (account, error) {
-	u, err := user.Lookup(name)
+	found, err := accounts.ByName(name)
 	if err != nil {
-		return account{}, fmt.Errorf("there is no account %q on this machine", name)
+		return account{}, err
 	}
-	a := account{name: name, home: u.HomeDir, shell: shellOf(name)}
-	if a.uid, err = strconv.Atoi(u.Uid); err == nil {
-		a.gid, err = strconv.Atoi(u.Gid)
-	}
-	if err != nil {
-		return account{}, fmt.Errorf("the account %q has no number: %w", name, err)
-	}
-	ids, err := u.GroupIds()
-	if err != nil {
-		return account{}, fmt.Errorf("the groups of %q cannot be read: %w", name, err)
-	}
-	a.vars = loginVars(a.uid == 0)
-	for _, id := range ids {
-		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
-			a.groups = append(a.groups, uint32(n))
-		}
+	a := account{name: found.Name, home: found.Folder, shell: shellOf(found), uid: found.UID, gid: found.GID, vars: loginVars(found.UID == 0), age: found.Age}
+	if a.groups, err = found.Groups(); err != nil {
+		return account{}, fmt.Errorf("the groups of %q are not known: %w", name, err)
 	}
 	return a, nil
 }
@@ -99,16 +91,8 @@ func AccountName(g *gate.Gate) string {
 	return home.Account()
 }
 
-// shellOf reads an account's shell from /etc/passwd, which os/user leaves out.
-func shellOf(name string) string {
-	data, _ := os.ReadFile("/etc/passwd")
-	for line := range strings.Lines(string(data)) {
-		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) == 7 && f[0] == name && f[6] != "" {
-			return f[6]
-		}
-	}
-	return "/bin/sh"
-}
+// shellOf returns an account's shell; where none is given, it is that of login(1).
+func shellOf(a accounts.Account) string { return cmp.Or(a.Shell, "/bin/sh") }
 
 // pathOf returns where a gate's program finds others.
 func pathOf(a account, g *gate.Gate) string {
@@ -282,6 +266,7 @@ type Rights struct {
 	Home   string
 	As     *workstation.Account // nil for this process's own
 	Limits []workstation.Limit
+	Age    time.Duration // as [accounts.Account] has it
 }
 
 // RightsOf returns the rights of an account, by the name that [gate.Gate.Account]
@@ -292,7 +277,7 @@ func (l *Launcher) RightsOf(name string) (Rights, error) {
 	if err != nil {
 		return Rights{}, unsafeStart("account", err.Error())
 	}
-	r := Rights{Name: a.name, UID: a.uid, Home: a.home, As: a.rights()}
+	r := Rights{Name: a.name, UID: a.uid, Home: a.home, As: a.rights(), Age: a.age}
 	if l.Home.Scope == gate.System {
 		_, r.Limits = a.limits()
 	}
@@ -309,8 +294,8 @@ func OwnAccount(name string) bool {
 func (a account) groupNames() []string {
 	var out []string
 	for _, id := range append([]uint32{uint32(a.gid)}, a.groups...) {
-		if g, err := user.LookupGroupId(strconv.Itoa(int(id))); err == nil {
-			out = append(out, g.Name)
+		if name, err := accounts.GroupName(int(id)); err == nil {
+			out = append(out, name)
 		}
 	}
 	return out

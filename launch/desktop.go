@@ -3,15 +3,14 @@ package launch
 import (
 	"errors"
 	"fmt"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"timegate/core/gate"
 	"timegate/desktop"
 	"timegate/workstation"
+	"timegate/workstation/accounts"
 	"timegate/workstation/here"
 )
 
@@ -90,10 +89,8 @@ func (l *Launcher) sessionOf(g *gate.Gate, a account) (workstation.Session, erro
 // ownerOf returns the account whose session it is, without groups where those
 // cannot be told.
 func ownerOf(s workstation.Session) account {
-	if u, err := user.LookupId(strconv.Itoa(s.UID)); err == nil {
-		if a, err := lookup(u.Username); err == nil {
-			return a
-		}
+	if a, err := lookup(accounts.NameOf(s.UID)); err == nil {
+		return a
 	}
 	return account{uid: s.UID, gid: s.UID, home: "/"}
 }

@@ -8,7 +8,6 @@ import (
 	"html"
 	"io"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -20,6 +19,7 @@ import (
 	"timegate/core/tell"
 	"timegate/core/words"
 	"timegate/workstation"
+	"timegate/workstation/accounts"
 	"timegate/workstation/rights"
 )
 
@@ -110,22 +110,12 @@ func (c *Desktop) seats() []seat {
 		case !c.Root && uid == os.Getuid():
 			out = append(out, seat{"", -1, -1, address})
 		case c.Root && uid > 0:
-			if name, gid, ok := accountOf(uid); ok {
-				out = append(out, seat{name, uid, gid, address})
+			if who, err := accounts.ByID(uid); err == nil {
+				out = append(out, seat{who.Name, uid, who.GID, address})
 			}
 		}
 	}
 	return out
-}
-
-// accountOf returns the name and the group of an account.
-func accountOf(uid int) (name string, gid int, ok bool) {
-	u, err := user.LookupId(strconv.Itoa(uid))
-	if err != nil {
-		return "", 0, false
-	}
-	gid, err = strconv.Atoi(u.Gid)
-	return u.Username, gid, err == nil
 }
 
 // tellOne lets a process with a person's rights tell that person.

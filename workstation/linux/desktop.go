@@ -5,7 +5,6 @@ package linux
 import (
 	"fmt"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -15,6 +14,7 @@ import (
 	"time"
 
 	"timegate/workstation"
+	"timegate/workstation/accounts"
 )
 
 // desktopVariables are by what a program reaches a desktop session: its
@@ -164,8 +164,8 @@ func desktops() []string {
 		if s.UID == os.Getuid() {
 			out = append(out, "")
 		}
-		if u, err := user.LookupId(strconv.Itoa(s.UID)); err == nil {
-			out = append(out, u.Username)
+		if name := accounts.NameOf(s.UID); name != "" {
+			out = append(out, name)
 		}
 	}
 	slices.Sort(out)

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -52,8 +53,20 @@ type ready struct {
 	group   *group
 }
 
+// heed lets what is started be ended by what ends a program at its terminal, also where
+// this process was itself started without that, as by nohup(1) or in the background of a
+// script (POSIX.1 XCU 2.12: their signals are ignored, which is inherited).
+func heed() {
+	for _, s := range []os.Signal{syscall.SIGHUP, syscall.SIGINT} {
+		if signal.Ignored(s) {
+			signal.Notify(make(chan os.Signal, 1), s) // with a handler, the default is inherited
+		}
+	}
+}
+
 // Ready implements [workstation.Starter].
 func (Starter) Ready(o workstation.Order) (workstation.Ready, error) {
+	heed()
 	program, err := lookPath(o)
 	if err != nil {
 		return nil, err

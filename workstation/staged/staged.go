@@ -6,9 +6,7 @@ package staged
 
 import (
 	"os"
-	"os/user"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -16,6 +14,7 @@ import (
 	"timegate/core/engine"
 	"timegate/core/phrase"
 	"timegate/workstation"
+	"timegate/workstation/accounts"
 	"timegate/workstation/here"
 )
 
@@ -337,13 +336,9 @@ func (m *Machine) Sessions(uid int) (list []workstation.Session, told bool) {
 	own.HasX = here.HasX(own.Vars, own.UID)
 	var out []workstation.Session
 	for _, p := range m.board.Facts().People {
-		u, err := user.Lookup(p.Account)
-		if err != nil {
-			continue
-		}
-		if n, err := strconv.Atoi(u.Uid); err == nil && (uid < 0 || uid == n) {
+		if a, err := accounts.ByName(p.Account); err == nil && (uid < 0 || uid == a.UID) {
 			s := own
-			s.UID = n
+			s.UID = a.UID
 			out = append(out, s)
 		}
 	}

@@ -7,9 +7,11 @@ import (
 	"crypto/rand"
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -135,10 +137,15 @@ func programs(t *testing.T, ws workstation.Starter) {
 	if err := p.End("TERM"); err != nil {
 		t.Errorf("ending what has ended: %v", err)
 	}
-	o, _, done = order(t, "kill -SEGV $$")
-	start(t, ws, o)
-	if x := ended(t, done); x.Signal != "SEGV" {
-		t.Errorf("exit %+v, want signal SEGV", x)
+	// Also where the starter passes over a hang-up, as below nohup(1).
+	signal.Ignore(syscall.SIGHUP)
+	defer signal.Reset(syscall.SIGHUP)
+	for _, name := range []string{"SEGV", "HUP"} {
+		o, _, done = order(t, "kill -"+name+" $$")
+		start(t, ws, o)
+		if x := ended(t, done); x.Signal != name {
+			t.Errorf("exit %+v, want signal %s", x, name)
+		}
 	}
 }
 
