@@ -28,7 +28,7 @@ func (j *Journal) Absences(since calendar.Instant) (Absences, error) {
 	// When the keeper before had ended in good order: with the machine if that
 	// boots next, and else by itself.
 	var ended calendar.Instant
-	_, err := collect(j, "SELECT at, kind, span FROM presence WHERE at >= ? ORDER BY at, event", func(rows *sql.Rows) (struct{}, error) {
+	_, err := collect(j, "SELECT at, kind, span FROM presence WHERE at >= ? ORDER BY event", func(rows *sql.Rows) (struct{}, error) {
 		var at, span calendar.Instant
 		var kind string
 		err := rows.Scan(&at, &kind, &span)

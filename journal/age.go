@@ -23,12 +23,13 @@ func (j *Journal) Size() (int64, error) {
 }
 
 // WantsCheckpoint reports whether the last checkpoint is older than an
-// instant, or more events than so many have come since. History is only taken
-// away up to a checkpoint.
+// instant, or later than the last event since the clock was set back, or more events than
+// so many have come since. History is only taken away up to a checkpoint.
 func (j *Journal) WantsCheckpoint(older calendar.Instant, events int64) (bool, error) {
 	var wants bool
 	err := j.quick.QueryRow(`SELECT coalesce((SELECT max(id) FROM events), 0) > coalesce((SELECT max(event) FROM checkpoints), 0)
 		AND (coalesce((SELECT at FROM checkpoints ORDER BY event DESC LIMIT 1), 0) < ?
+			OR coalesce((SELECT at FROM checkpoints ORDER BY event DESC LIMIT 1), 0) > (SELECT at FROM events ORDER BY id DESC LIMIT 1)
 			OR coalesce((SELECT max(id) FROM events), 0) - coalesce((SELECT max(event) FROM checkpoints), 0) > ?)`, int64(older), events).Scan(&wants)
 	return wants, j.wrap(err)
 }
@@ -38,9 +39,11 @@ func (j *Journal) WantsCheckpoint(older calendar.Instant, events int64) (bool, e
 // to take away. Nothing is decided by history, so nothing changes but what can
 // be looked at and replayed.
 func (j *Journal) Age(before calendar.Instant, size int64) (more bool, err error) {
-	var event int64
+	// Of a clock that was ahead once a later checkpoint knows better.
+	var event, run int64
 	var at calendar.Instant
-	err = j.quick.QueryRow("SELECT event, at FROM checkpoints WHERE event >= (SELECT min(id) FROM events) ORDER BY event LIMIT 1").Scan(&event, &at)
+	err = j.quick.QueryRow(`SELECT event, (SELECT min(at) FROM checkpoints AS later WHERE later.event >= c.event), coalesce(body ->> '$.machine.next_run', 0)
+		FROM checkpoints AS c WHERE event >= (SELECT min(id) FROM events) ORDER BY event LIMIT 1`).Scan(&event, &at, &run)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}
@@ -53,15 +56,16 @@ func (j *Journal) Age(before calendar.Instant, size int64) (more bool, err error
 			return false, err
 		}
 	}
-	if err := j.ageTo(event, at); err != nil {
+	if err := j.ageTo(event, run); err != nil {
 		return false, err
 	}
 	_, err = j.quick.Exec("PRAGMA incremental_vacuum(100)")
 	return true, j.wrap(err)
 }
 
-// ageTo takes one step away of what was recorded up to an event.
-func (j *Journal) ageTo(event int64, at calendar.Instant) error {
+// ageTo takes one step away of what was recorded up to an event, and of the runs before
+// a number.
+func (j *Journal) ageTo(event, run int64) error {
 	tx, err := j.quick.Begin()
 	if err != nil {
 		return j.wrap(err)
@@ -73,7 +77,7 @@ func (j *Journal) ageTo(event int64, at calendar.Instant) error {
 		args  []any
 	}{
 		{"DELETE FROM decisions WHERE id IN (SELECT id FROM decisions ORDER BY id LIMIT ?) AND event <= ?", []any{step, event}},
-		{"DELETE FROM runs WHERE run IN (SELECT run FROM runs WHERE decided <= ? AND ended > 0 ORDER BY decided LIMIT ?)", []any{int64(at), step}},
+		{"DELETE FROM runs WHERE run IN (SELECT run FROM runs WHERE run < ? AND ended > 0 ORDER BY run LIMIT ?)", []any{run, step}},
 		{"DELETE FROM presence WHERE event IN (SELECT event FROM presence WHERE event <= ? ORDER BY event LIMIT ?)", []any{event, step}},
 		{"DELETE FROM checkpoints WHERE event < ?", []any{event}},
 	} {

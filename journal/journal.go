@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -39,6 +40,10 @@ type Journal struct {
 	durable *sql.DB
 	quick   *sql.DB
 	files   files
+	views   bool // in the place of tables ([Journal.Viewer])
+
+	writing sync.Mutex
+	names   *names // as committed; nil while not read yet
 }
 
 // ErrNone is returned where no journal exists yet.
@@ -127,7 +132,7 @@ func (j *Journal) Viewer(account string) (*Journal, error) {
 }
 
 func openReader(path, options string) (*Journal, error) {
-	j := &Journal{path: path}
+	j := &Journal{path: path, views: options != ""}
 	db, err := j.connect("mode=ro"+options, readerPatience)
 	if err != nil {
 		return nil, err

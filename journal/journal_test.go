@@ -177,59 +177,6 @@ func TestEndedMeanwhile(t *testing.T) {
 // TestAge: history goes in small steps up to the last checkpoint that is old
 // enough, and no further; the state, runs that go on and the texts of gates in
 // force stay. Numbers of events are never given again.
-func TestAge(t *testing.T) {
-	t.Parallel()
-	j, _ := open(t)
-	gates := map[string][]byte{"job-board": []byte(`{"version":"v1","days":{"/srv/closed":"d1"}}`)}
-	write(t, j, Record{Event: engine.Event{At: 1, Body: &engine.GatesChanged{Set: []engine.Definition{{Name: "job-board", Version: "v1"}, {Name: "gone", Version: "v0"}}}},
-		Texts: map[string]string{"v9": "nobody's", "v0": "old", "v1": "now", "d1": "days"}, Delta: engine.Delta{Machine: []byte(`{}`), Gates: gates}})
-	write(t, j, start(2, 1, "job-board", "1", 2)) // goes on
-	for i := range int64(1500) {
-		at := calendar.Instant(110 + i)
-		write(t, j, start(at, i+2, "job-board", "1", at), end(at, i+2, "job-board", engine.ResultOK))
-		if i%500 == 499 {
-			if err := j.Checkpoint(); err != nil {
-				t.Fatal(err)
-			}
-		}
-	}
-	// Since the checkpoint from which is replayed, the gate was changed, and one came back.
-	gates["job-board"] = []byte(`{"version":"v2","days":{"/srv/closed":"d2"}}`)
-	write(t, j, Record{Event: engine.Event{At: 1610, Body: &engine.GatesChanged{Set: []engine.Definition{{Name: "job-board", Version: "v2"}, {Name: "back", Version: "v0"}}}},
-		Texts: map[string]string{"v2": "new", "d2": "more days", "v0": "old"}, Delta: engine.Delta{Machine: []byte(`{}`), Gates: gates}})
-	steps := 0
-	for more := true; more; steps++ {
-		var err error
-		if more, err = j.Age(1200, 0); err != nil {
-			t.Fatal(err)
-		}
-	}
-	past, err := j.Past(0, calendar.MaxInstant)
-	if err != nil || len(past.Events) != 1001 || past.Events[0].At != 1110 || past.State.Gates["job-board"].Version != "v1" || steps < 3 {
-		t.Errorf("after ageing in %d steps there are %d events, %v", steps, len(past.Events), err)
-	}
-	runs, err := j.History(Filter{})
-	if err != nil || len(runs) != 501 || runs[len(runs)-1].Run != 1 {
-		t.Errorf("%d runs, the oldest %+v, %v", len(runs), runs[len(runs)-1], err)
-	}
-	for version, want := range map[string]bool{"v9": false, "v0": true, "v1": true, "d1": true, "v2": true, "d2": true} {
-		if _, err := j.Text(version); (err == nil) != want {
-			t.Errorf("the text %s is there: %v, want %v", version, err == nil, want)
-		}
-	}
-	for more := true; more; {
-		if more, err = j.Age(0, 1); err != nil { // nothing is too old, but all too large
-			t.Fatal(err)
-		}
-	}
-	if last, err := j.Write(Record{Event: tick(5000)}); err != nil || last != 3004 {
-		t.Errorf("the next event has the number %d, %v", last, err)
-	}
-	if s, ok, err := j.State(); !ok || err != nil || len(s.Gates) != 1 {
-		t.Errorf("the state after ageing: %+v, %v", s, err)
-	}
-}
-
 // TestEarlierVersion: the runs of a journal of the version before are carried
 // over, and no number is given twice.
 func TestEarlierVersion(t *testing.T) {
@@ -266,17 +213,18 @@ func TestEarlierVersion(t *testing.T) {
 }
 
 // TestVersionBefore: a journal of version 5 did not know what runs read and wrote, one of
-// version 6 counted what passed by looking at it, and one of version 7 read all events for
-// a few; all else is in them, also where they must be set aside.
+// version 6 counted what passed by looking at it, one of version 7 read all events for
+// a few, and in one of version 8 a gate had no name but that under which it was recorded; all else is in them, also where they must be set aside.
 func TestVersionBefore(t *testing.T) {
 	t.Parallel()
-	const seven = "DROP INDEX sessions; DROP INDEX versions; PRAGMA user_version = 7;"
+	const eight = "DROP TABLE names; PRAGMA user_version = 8;"
+	const seven = eight + "DROP INDEX sessions; DROP INDEX versions; PRAGMA user_version = 7;"
 	const six = seven + "DROP INDEX passed_gate; CREATE INDEX passed_gate ON decisions (gate, at) WHERE kind = 'skip'; PRAGMA user_version = 6;"
 	const five = six + "ALTER TABLE runs DROP COLUMN read; ALTER TABLE runs DROP COLUMN written; DROP INDEX settled; PRAGMA user_version = 5"
 	for _, tt := range []struct {
 		before string
 		aside  bool
-	}{{five, false}, {five, true}, {six, false}, {six, true}, {seven, false}, {seven, true}} {
+	}{{five, false}, {five, true}, {six, false}, {six, true}, {seven, false}, {seven, true}, {eight, false}, {eight, true}} {
 		j, path := open(t)
 		write(t, j, start(2000, 1, "job-board", "1", 1990))
 		if _, err := j.durable.Exec(tt.before); err != nil {

@@ -51,6 +51,7 @@ func large(b *testing.B, path string, decisions int) {
 				json_object('kind', 'wait', 'at', i * 500, 'gate', 'gate-1', 'opening', '2', 'due', i * 1000, 'for', 'quiet', 'code', 'quiet') FROM n`,
 		`WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < 99)
 			INSERT INTO state_gates (gate, body) SELECT 'gate-' || i, json_object('version', 'v' || i, 'openings', json('[{"name":"1","phrase":"every 10m","moment":1,"last":1}]'), 'last_good', 5) FROM n`,
+		`INSERT INTO checkpoints (event, at, body) SELECT id, at, '{"version":1,"machine":{},"gates":{}}' FROM events WHERE id % 20000 = 0`,
 		`INSERT INTO state_machine (one, version, body) VALUES (1, 1, '{"next_run":99,"now":5}')`,
 		`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 2000)
 			INSERT INTO presence (event, at, kind, span) SELECT i, i * 100000, iif(i % 3, 'begin', 'slept'), 5000 FROM n`)
@@ -114,6 +115,19 @@ func BenchmarkLarge(b *testing.B) {
 		}},
 		{"follow", func(j *Journal) (int, error) { l, err := j.Committed(1000, 500); return len(l), err }},
 		{"wants-checkpoint", func(j *Journal) (int, error) { _, err := j.WantsCheckpoint(last, 100); return 1, err }},
+		{"past", func(j *Journal) (int, error) {
+			p, err := j.Past(last-500_000, last)
+			return len(p.Events), err
+		}},
+		{"stats-of-one-account", func(j *Journal) (int, error) {
+			v, err := j.Viewer("maren")
+			if err != nil {
+				return 0, err
+			}
+			defer v.Close()
+			l, err := v.Stats(Filter{})
+			return len(l), err
+		}},
 		{"of-one-account", func(j *Journal) (int, error) {
 			v, err := j.Viewer("maren")
 			if err != nil {
@@ -137,4 +151,18 @@ func BenchmarkLarge(b *testing.B) {
 			}
 		})
 	}
+	b.Run("rename", func(b *testing.B) { // with one hundredth of all that is known
+		j, err := Open(path)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer j.Close()
+		from, to := "gate-9", "gate-nine"
+		for b.Loop() {
+			if _, err := j.Write(Record{Event: tick(last), Delta: engine.Delta{Renamed: []engine.Renamed{{From: from, To: to}}}}); err != nil {
+				b.Fatal(err)
+			}
+			from, to = to, from
+		}
+	})
 }

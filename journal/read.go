@@ -46,7 +46,7 @@ type Filter struct {
 	Results  []engine.Result // empty for all
 }
 
-const runColumns = `run, gate, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
+const runColumns = `run, ` + nameOf + `, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
 	user_ms, system_ms, max_rss, output, dropped, before, after, account, note, read, written`
 
 // History returns entries, newest first.
@@ -57,7 +57,11 @@ func (j *Journal) History(f Filter) ([]Entry, error) {
 	}
 	which, whose := "", []any{}
 	if f.Gate != "" {
-		which, whose = "gate = ? AND ", []any{f.Gate}
+		condition, arg, err := j.ofGate(f.Gate)
+		if err != nil {
+			return nil, err
+		}
+		which, whose = condition+" AND ", []any{arg}
 	}
 	until := int64(math.MaxInt64)
 	if f.Until != 0 {
@@ -167,7 +171,9 @@ func (j *Journal) LastRuns() (map[string]Entry, error) {
 	list, err := j.runsWith(everyGate, "WHERE run IN (SELECT (SELECT max(run) FROM runs AS r WHERE r.gate = every.gate) FROM every WHERE gate IS NOT NULL)")
 	out := make(map[string]Entry, len(list))
 	for _, e := range list {
-		out[e.Gate] = e
+		if e.Run > out[e.Gate].Run {
+			out[e.Gate] = e
+		}
 	}
 	return out, err
 }
@@ -175,12 +181,12 @@ func (j *Journal) LastRuns() (map[string]Entry, error) {
 // LastGood returns when each gate's last good run ended.
 func (j *Journal) LastGood() (map[string]calendar.Instant, error) {
 	out := map[string]calendar.Instant{}
-	_, err := collect(j, everyGate+`SELECT gate, (SELECT max(ended) FROM runs AS r WHERE r.gate = every.gate AND r.result = 'ok') AS good
+	_, err := collect(j, everyGate+`SELECT `+nameOf+`, (SELECT max(ended) FROM runs AS r WHERE r.gate = every.gate AND r.result = 'ok') AS good
 		FROM every WHERE gate IS NOT NULL AND good IS NOT NULL`, func(rows *sql.Rows) (struct{}, error) {
 		var gate string
 		var at calendar.Instant
 		err := rows.Scan(&gate, &at)
-		out[gate] = at
+		out[gate] = max(out[gate], at)
 		return struct{}{}, err
 	})
 	return out, err
@@ -195,7 +201,7 @@ type LongRun struct {
 
 // Longest returns the longest run of each gate, the longest first.
 func (j *Journal) Longest() ([]LongRun, error) {
-	return collect(j, everyGate+`SELECT l.gate, l.run, l.took FROM every JOIN runs AS l ON l.run =
+	list, err := collect(j, everyGate+`SELECT coalesce((SELECT name FROM names WHERE key = l.gate), l.gate), l.run, l.took FROM every JOIN runs AS l ON l.run =
 			(SELECT run FROM runs AS r WHERE r.gate = every.gate AND r.took > 0 ORDER BY r.took DESC LIMIT 1)
 		WHERE every.gate IS NOT NULL ORDER BY l.took DESC`,
 		func(rows *sql.Rows) (LongRun, error) {
@@ -205,6 +211,12 @@ func (j *Journal) Longest() ([]LongRun, error) {
 			l.Took = time.Duration(ms) * time.Millisecond
 			return l, err
 		})
+	seen := map[string]bool{}
+	return slices.DeleteFunc(list, func(l LongRun) bool {
+		again := seen[l.Gate]
+		seen[l.Gate] = true
+		return again
+	}), err
 }
 
 // Alive returns the runs that have not ended, oldest first.
@@ -252,7 +264,7 @@ func collect[T any](j *Journal, query string, scan func(*sql.Rows) (T, error), a
 }
 
 func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error) {
-	return collect(j, "SELECT gate, body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
+	return collect(j, "SELECT "+nameOf+", body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
 		var gate, body string
 		var d engine.Decision
 		err := rows.Scan(&gate, &body)

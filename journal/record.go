@@ -41,25 +41,38 @@ func (j *Journal) Write(records ...Record) (last int64, err error) {
 			}
 		}
 	}
+	j.writing.Lock()
+	defer j.writing.Unlock()
 	tx, err := db.Begin()
 	if err != nil {
 		return 0, j.wrap(err)
 	}
 	defer tx.Rollback()
-	w := writer{tx: tx, statements: map[string]*sql.Stmt{}}
+	if j.names == nil {
+		if j.names, err = readNames(tx); err != nil {
+			return 0, j.wrap(err)
+		}
+	}
+	w := writer{tx: tx, statements: map[string]*sql.Stmt{}, names: j.names}
 	for i := range records {
 		last = w.record(&records[i])
 	}
 	if w.err != nil {
 		return 0, j.wrap(w.err)
 	}
-	return last, j.wrap(tx.Commit())
+	if err := tx.Commit(); err != nil {
+		return 0, j.wrap(err)
+	}
+	j.names = w.names
+	return last, nil
 }
 
 // writer keeps the first error, so that its steps read as a list.
 type writer struct {
 	tx         *sql.Tx
 	statements map[string]*sql.Stmt
+	names      *names
+	ownNames   bool // it is not shared with the journal
 	err        error
 }
 
@@ -170,9 +183,7 @@ func (w *writer) state(d *engine.Delta) {
 			engine.StateVersion, string(d.Machine))
 	}
 	for _, r := range d.Renamed { // what was decided stays as it was said; it is found under the new name
-		for _, table := range []string{"runs", "decisions", "state_files"} {
-			w.exec("UPDATE "+table+" SET gate = ?2 WHERE gate = ?1", r.From, r.To)
-		}
+		w.rename(r.From, r.To)
 	}
 	for name, body := range d.Gates {
 		if body == nil {
@@ -205,16 +216,16 @@ func splitPaths(joined []byte) []string {
 }
 
 func (w *writer) decision(event int64, r *Record, d *engine.Decision) {
-	p := r.Programs[d.Gate]
+	p, key := r.Programs[d.Gate], w.key(event, d.Gate)
 	// What is decided about a run concerns whom it runs as, whatever the gate
 	// has become since.
 	w.exec(`INSERT INTO decisions (event, at, kind, gate, opening, due, run, body, account)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT account FROM runs WHERE run = ?), ?))`,
-		event, int64(d.At), string(d.Kind), d.Gate, d.Opening, int64(d.Due), d.Run, w.json(d), d.Run, p.Account)
+		event, int64(d.At), string(d.Kind), key, d.Opening, int64(d.Due), d.Run, w.json(d), d.Run, p.Account)
 	switch {
 	case d.Starts():
 		w.exec("INSERT INTO runs (run, gate, opening, due, decided, reason, command, account) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-			d.Run, d.Gate, d.Opening, int64(d.Due), int64(d.At), w.json(d.Reason), w.json(p.Command), p.Account)
+			d.Run, key, d.Opening, int64(d.Due), int64(d.At), w.json(d.Reason), w.json(p.Command), p.Account)
 	case d.Kind == engine.End, d.Kind == engine.Refuse:
 		w.ended(r.Event.Body, d)
 	}

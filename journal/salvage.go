@@ -19,7 +19,7 @@ type Salvaged struct {
 }
 
 // salvagedTables are those of the history, whose rows stand each for itself.
-var salvagedTables = []string{"events", "decisions", "runs", "presence"}
+var salvagedTables = []string{"events", "decisions", "runs", "presence", "names"}
 
 // stateTables are only of use as a whole.
 var stateTables = []string{"state_machine", "state_gates", "state_files", "texts"}

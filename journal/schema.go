@@ -9,7 +9,7 @@ import (
 // version is that of the tables below. A journal from oldVersion on is brought up to
 // date; there was none before that anybody kept.
 const (
-	version    = 8
+	version    = 9
 	oldVersion = 4
 )
 
@@ -25,6 +25,14 @@ const sessionEvents = `kind = 'occurred' AND body ->> '$.event' IN ('logon', 'lo
 const fromSeven = `
 	CREATE INDEX sessions ON events (at) WHERE ` + sessionEvents + `;
 	CREATE INDEX versions ON events (id) WHERE kind IN ('begin', 'gates');`
+
+// fromEight lets a gate have another name than what is recorded of it.
+const fromEight = `
+	CREATE TABLE names (
+		key  TEXT PRIMARY KEY,  -- the gate of decisions and runs
+		name TEXT NOT NULL      -- what it is called now, where that is not the key
+	) STRICT;
+	CREATE INDEX names_name ON names (name);`
 
 // fromSix brings a journal of version 6 up to date.
 const fromSix = `DROP INDEX IF EXISTS passed_gate; ` + passedGate
@@ -57,7 +65,7 @@ const tables = `
 	CREATE INDEX passed_time      ON decisions (at)          WHERE kind = 'skip';
 	` + passedGate + `
 	CREATE INDEX passed_account   ON decisions (account, at) WHERE kind = 'skip';
-	` + fromSeven + `
+	` + fromSeven + fromEight + `
 	CREATE TABLE runs (
 		run       INTEGER PRIMARY KEY,
 		gate      TEXT    NOT NULL,
@@ -214,11 +222,13 @@ func migration(from int) []string {
 	}
 	switch from {
 	case 5:
-		steps = append(steps, fromFive, fromSix, fromSeven)
+		steps = append(steps, fromFive, fromSix, fromSeven, fromEight)
 	case 6:
-		steps = append(steps, fromSix, fromSeven)
+		steps = append(steps, fromSix, fromSeven, fromEight)
 	case 7:
-		steps = append(steps, fromSeven)
+		steps = append(steps, fromSeven, fromEight)
+	case 8:
+		steps = append(steps, fromEight)
 	default:
 		steps = append(steps, tables)
 	}

@@ -105,13 +105,30 @@ type Past struct {
 	Events []engine.Event
 }
 
+// lastAt returns the number of the last event that was recorded at an instant or
+// before, 0 where there is none. The order of what was recorded is that of the numbers:
+// a clock may have been set back since.
+func (j *Journal) lastAt(at calendar.Instant) (event int64, err error) {
+	err = j.quick.QueryRow("SELECT id FROM events WHERE at <= ? ORDER BY id DESC LIMIT 1", int64(at)).Scan(&event)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return event, j.wrap(err)
+}
+
 // Past returns what was recorded from the last checkpoint at or before an
-// instant on, until another.
+// instant on, until another: where the clock was set in between, all that came in
+// between, whatever the clock said.
 func (j *Journal) Past(from, to calendar.Instant) (Past, error) {
 	var p Past
 	var event int64
 	var body string
-	err := j.quick.QueryRow("SELECT event, body FROM checkpoints WHERE at <= ? ORDER BY event DESC LIMIT 1", int64(from)).Scan(&event, &body)
+	first, err := j.lastAt(from)
+	last, lastErr := j.lastAt(to)
+	if err := errors.Join(err, lastErr); err != nil {
+		return p, err
+	}
+	err = j.quick.QueryRow("SELECT event, body FROM checkpoints WHERE event <= ? ORDER BY event DESC LIMIT 1", first).Scan(&event, &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = j.quick.QueryRow("SELECT event, body FROM checkpoints WHERE event < (SELECT min(id) FROM events)").Scan(&event, &body)
 	}
@@ -130,7 +147,7 @@ func (j *Journal) Past(from, to calendar.Instant) (Past, error) {
 		p.State = engine.State(kept)
 	}
 	p.After = event
-	p.Events, err = j.events("WHERE id > ? AND at <= ? ORDER BY id", event, int64(to))
+	p.Events, err = j.events("WHERE id > ? AND id <= ? ORDER BY id", event, last)
 	return p, err
 }
 

@@ -22,13 +22,17 @@ type Moment struct {
 // begun to change and were not quiet yet is told with the moment that came of
 // it.
 func (j *Journal) Story(gate string, limit int) ([]Moment, error) {
-	dues, err := j.lastDues(gate, limit)
+	condition, key, err := j.ofGate(gate)
+	if err != nil {
+		return nil, err
+	}
+	dues, err := j.lastDues(condition, key, limit)
 	if err != nil {
 		return nil, err
 	}
 	var out []Moment
 	for _, m := range dues {
-		if m.Decisions, err = j.decisions("WHERE gate = ? AND opening = ? AND due = ? ORDER BY id", gate, m.Opening, int64(m.Due)); err != nil {
+		if m.Decisions, err = j.decisions("WHERE "+condition+" AND opening = ? AND due = ? ORDER BY id", key, m.Opening, int64(m.Due)); err != nil {
 			return nil, err
 		}
 		m.Decisions = slices.DeleteFunc(m.Decisions, quiet)
@@ -53,9 +57,9 @@ func (j *Journal) Story(gate string, limit int) ([]Moment, error) {
 func quiet(d engine.Decision) bool { return d.Kind == engine.Wait && d.For == engine.ForQuiet }
 
 // lastDues walks back through what was decided about a gate, until there are
-// so many dues.
-func (j *Journal) lastDues(gate string, limit int) ([]Moment, error) {
-	rows, err := j.quick.Query("SELECT body FROM decisions WHERE gate = ? ORDER BY id DESC", gate)
+// so many dues. The gate is given by a condition with its argument.
+func (j *Journal) lastDues(condition string, key any, limit int) ([]Moment, error) {
+	rows, err := j.quick.Query("SELECT body FROM decisions WHERE "+condition+" ORDER BY id DESC", key)
 	if err != nil {
 		return nil, j.wrap(err)
 	}

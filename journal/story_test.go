@@ -1,7 +1,10 @@
 package journal
 
 import (
+	"database/sql"
+	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 
@@ -93,33 +96,120 @@ func TestVersions(t *testing.T) {
 	}
 }
 
-// TestRenamed: what is known of a gate is found under its new name alone.
+// TestRenamed: what is known of a gate is found under its present name alone, whoever
+// reads, and giving it another name is one row, however much is known.
 func TestRenamed(t *testing.T) {
 	t.Parallel()
-	j, _ := open(t)
-	write(t, j, start(1000, 1, "spool-clean", "1", 1000), end(1500, 1, "spool-clean", engine.ResultOK), skip(2000, "spool-clean", "1", 2000), start(2500, 2, "job-board", "1", 2500))
-	r := tick(3000)
-	write(t, j, Record{Event: r, Delta: engine.Delta{Renamed: []engine.Renamed{{From: "spool-clean", To: "spool-tidy"}, {From: "spool-tidy", To: "spool-reset"}}}})
-	entries, err := j.History(Filter{})
+	j, path := open(t)
+	at, run := calendar.Instant(1000), int64(0)
+	once := func(gate string) { // a run that ends well, a moment that passes
+		run++
+		passed := skip(at+600, gate, "1", at+600)
+		passed.Programs = map[string]Program{gate: {Account: "maren"}}
+		write(t, j, start(at, run, gate, "1", at), Record{Event: engine.Event{At: at + 1, Body: &engine.RunStarted{Run: run, PID: 4711}}}, end(at+500, run, gate, engine.ResultOK), passed)
+		at += 1000
+	}
+	rename := func(pairs ...string) {
+		t.Helper()
+		var before, after int64
+		d := engine.Delta{}
+		for i := 0; i < len(pairs); i += 2 {
+			d.Renamed = append(d.Renamed, engine.Renamed{From: pairs[i], To: pairs[i+1]})
+		}
+		count := func(to *int64) {
+			if err := j.quick.QueryRow("SELECT total_changes()").Scan(to); err != nil {
+				t.Fatal(err)
+			}
+		}
+		count(&before)
+		write(t, j, Record{Event: tick(at), Delta: d})
+		if count(&after); after-before > int64(1+len(pairs)) { // the event, and each name put and changed
+			t.Errorf("%v changed %d rows", pairs, after-before)
+		}
+	}
+	// check compares how many runs are known of gates, by each way of asking.
+	check := func(what string, want map[string]int) {
+		t.Helper()
+		viewer, err := j.Viewer("maren")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer viewer.Close()
+		for _, r := range []*Journal{j, viewer} {
+			all, err := r.History(Filter{OnlyRuns: true})
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := map[string]int{}
+			for _, e := range all {
+				got[e.Gate]++
+			}
+			if !maps.Equal(got, want) {
+				t.Errorf("%s: the history is of %v, want %v", what, got, want)
+			}
+			stats, statsErr := r.Stats(Filter{})
+			some, someErr := r.Stats(Filter{Until: at})
+			last, lastErr := r.LastRuns()
+			good, goodErr := r.LastGood()
+			longest, longestErr := r.Longest()
+			costs, costsErr := r.Costs()
+			if err := errors.Join(statsErr, someErr, lastErr, goodErr, longestErr, costsErr); err != nil {
+				t.Fatal(err)
+			}
+			if len(stats) != len(want) || len(some) != len(want) || len(last) != len(want) || len(good) != len(want) || len(longest) != len(want) || len(costs) != len(want) {
+				t.Errorf("%s: %d, %d, %d, %d, %d, %d gates are known, want %d", what, len(stats), len(some), len(last), len(good), len(longest), len(costs), len(want))
+			}
+			for i, s := range stats {
+				of, err := r.Stats(Filter{Gate: s.Gate})
+				if int(s.Runs) != want[s.Gate] || int(s.Skipped) != 4*want[s.Gate] || some[i] != s || err != nil || len(of) != 1 || of[0] != s || costs[s.Gate].Runs != want[s.Gate] {
+					t.Errorf("%s: the figures of %s are %+v, %+v and %+v, %v", what, s.Gate, s, some[i], of, err)
+				}
+			}
+			for _, name := range []string{"spool-clean", "spool-tidy", "spool-reset"} {
+				list, err := r.History(Filter{Gate: name, OnlyRuns: true})
+				moments, storyErr := r.Story(name, 100)
+				if err != nil || storyErr != nil || len(list) != want[name] || len(moments) != 3*want[name] || len(list) > 0 && last[name].Run != list[0].Run {
+					t.Errorf("%s: %s has %d runs and %d moments, %v, %v; want %d", what, name, len(list), len(moments), err, storyErr, want[name])
+				}
+				for _, m := range moments {
+					if m.Decisions[0].Gate != name {
+						t.Errorf("%s: the story of %s is of %s", what, name, m.Decisions[0].Gate)
+					}
+				}
+			}
+		}
+	}
+	once("job-board")
+	once("spool-clean")
+	once("spool-clean")
+	rename("spool-clean", "spool-tidy", "spool-tidy", "spool-reset")
+	once("spool-reset")
+	check("after two names", map[string]int{"job-board": 1, "spool-reset": 3})
+	once("spool-clean") // another gate
+	check("with another gate of the former name", map[string]int{"job-board": 1, "spool-reset": 3, "spool-clean": 1})
+	j.Close()
+	j, err := Open(path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	count := map[string]int{}
-	for _, e := range entries {
-		count[e.Gate]++
+	defer j.Close()
+	once("spool-clean")
+	rename("spool-clean", "spool-tidy")
+	once("spool-tidy")
+	once("spool-clean") // a third one
+	check("opened anew", map[string]int{"job-board": 1, "spool-reset": 3, "spool-tidy": 3, "spool-clean": 1})
+	rename("spool-tidy", "spool-reset") // which was taken away
+	once("spool-reset")
+	check("in the place of one that is gone", map[string]int{"job-board": 1, "spool-reset": 7, "spool-clean": 1})
+	rename("spool-clean", "job-board", "job-board", "spool-clean")
+	check("there and back", map[string]int{"spool-reset": 7, "spool-clean": 2})
+
+	other, err := j.Viewer("tobias")
+	if err != nil {
+		t.Fatal(err)
 	}
-	if count["spool-reset"] != 2 || count["job-board"] != 1 || len(count) != 2 {
-		t.Errorf("the history is of %v", count)
-	}
-	moments, err := j.Story("spool-reset", 10)
-	if err != nil || len(moments) != 3 || moments[1].Decisions[0].Gate != "spool-reset" {
-		t.Errorf("the story has %+v, %v", moments, err)
-	}
-	if moments, err := j.Story("spool-clean", 10); err != nil || len(moments) != 0 {
-		t.Errorf("under the old name there is %+v, %v", moments, err)
-	}
-	good, err := j.LastGood()
-	if err != nil || good["spool-reset"] != 1490 || good["spool-clean"] != 0 {
-		t.Errorf("the last good runs are %v, %v", good, err)
+	defer other.Close()
+	if n, err := collect(other, "SELECT count(*) FROM names", func(rows *sql.Rows) (n int, err error) { return n, rows.Scan(&n) }); err != nil || n[0] != 0 {
+		t.Errorf("who runs nothing sees %v names, %v", n, err)
 	}
 }

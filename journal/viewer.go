@@ -21,6 +21,8 @@ const viewerOption = "viewer"
 const viewerViews = `
 	CREATE TEMP VIEW runs      AS SELECT * FROM main.runs      WHERE account = %[1]s;
 	CREATE TEMP VIEW decisions AS SELECT * FROM main.decisions WHERE account = %[1]s;
+	CREATE TEMP VIEW names     AS SELECT * FROM main.names     WHERE EXISTS (SELECT 1 FROM main.runs WHERE account = %[1]s AND gate = key)
+		OR EXISTS (SELECT 1 FROM main.decisions WHERE gate = key AND account = %[1]s);
 	CREATE TEMP VIEW presence  AS SELECT * FROM main.presence;
 	CREATE TEMP VIEW state_machine AS SELECT 1 AS one, version,
 		json_object('boot_id', json_extract(body, '$.boot_id'), 'booted', json_extract(body, '$.booted')) AS body FROM main.state_machine;

@@ -82,6 +82,26 @@ func TestHearing(t *testing.T) {
 	k.ended("everyone")
 }
 
+// TestLateLogins: a login manager that answers when the keeper has begun long since tells of
+// those who were logged on as if it had answered at once.
+func TestLateLogins(t *testing.T) {
+	if !wstest.Alone(t, 0) {
+		return
+	}
+	bus := filepath.Join(t.TempDir(), "bus")
+	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+bus)
+	wstest.StartBus(t, bus)
+	answer := wstest.NewLoginManager(t, bus, map[string]string{"1": "ines"}).Hang()
+	h := homeWith(t, "everyone", gateText(wstest.Script(t, ``), `"logon of ines"`))
+	keep(t, h, newMachine(t)).end()
+	k := keep(t, h, newMachine(t))
+	answer()
+	if d := k.until("a start", func(d engine.Decision) bool { return d.Starts() }); d.Cause == nil || d.Cause.Account != "ines" {
+		t.Errorf("%+v", d)
+	}
+	k.ended("everyone")
+}
+
 // TestPace: what opens at boot starts one after the other where the settings
 // say so, also when they are changed meanwhile; wrong settings are refused.
 func TestPace(t *testing.T) {

@@ -415,7 +415,7 @@ func (k *Keeper) begin(ctx context.Context) error {
 	}
 	k.crew.Fresh(!kept)
 	rest := k.resume(ctx, b)
-	waitKnown(ctx, k.watch())
+	b.Pending = !waitKnown(ctx, k.watch())
 	b.Facts = k.facts()
 	c := k.ws.Clock()
 	k.began, k.ahead, b.Uptime = c.Now, c.Ahead(), c.Uptime.Milliseconds()

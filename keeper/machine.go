@@ -78,13 +78,15 @@ func (k *Keeper) facts() engine.Facts {
 	return f
 }
 
-// waitKnown waits for a while until it is known what holds.
-func waitKnown(ctx context.Context, known <-chan struct{}) {
+// waitKnown waits for a while until it is known what holds, and reports whether it is.
+func waitKnown(ctx context.Context, known <-chan struct{}) bool {
 	select {
 	case <-known:
+		return true
 	case <-ctx.Done():
 	case <-time.After(knownPatience):
 	}
+	return false
 }
 
 // Probe finds what of the gates' openings and needs cannot be told on a

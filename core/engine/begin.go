@@ -57,6 +57,7 @@ func (e *Engine) begin(b *Begin) {
 	if !sameBoot {
 		e.boot(b.BootID)
 	}
+	e.Pending = b.Pending
 	e.announce()
 }
 
@@ -157,6 +158,6 @@ func (e *Engine) announce() {
 		}
 	}
 	if len(e.Facts.People) > 0 {
-		e.Announced = e.Facts.People
+		e.Announced, e.Pending = e.Facts.People, false
 	}
 }

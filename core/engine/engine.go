@@ -150,7 +150,9 @@ func (e *Engine) dispatch(body Body) {
 		e.advance()
 		e.occurred(b)
 	case *FactsChanged:
-		e.updateFacts(&b.Facts)
+		if e.updateFacts(&b.Facts); e.Pending {
+			e.announce()
+		}
 	case *PaceSet:
 		e.Pace, e.changed = b.Pace, true
 	case *OpenAsked:

@@ -231,7 +231,7 @@ func (s *script) take() []Definition {
 	return set
 }
 
-// begin reads "host=", "boot=", "uptime=", "lost=1,2", "gone" and facts.
+// begin reads "host=", "boot=", "uptime=", "pending", "lost=1,2", "gone" and facts.
 func (s *script) begin(at calendar.Instant, args []string) {
 	s.take()
 	b := &Begin{Pace: s.pace}
@@ -243,6 +243,8 @@ func (s *script) begin(at calendar.Instant, args []string) {
 			s.host = value
 		case "boot":
 			s.boot = value
+		case "pending":
+			b.Pending = true
 		case "uptime":
 			b.Uptime = s.span(value).Milliseconds()
 		case "lost":

@@ -48,6 +48,9 @@ type Begin struct {
 	// in a journal that is no more. 0 where the state knows.
 	FirstRun int64   `json:"first_run,omitempty"`
 	Lost     []int64 `json:"lost,omitempty"`
+	// Pending says that it is not known yet who is logged on: the first facts that tell
+	// of somebody are taken as these would be.
+	Pending bool `json:"pending,omitempty"`
 }
 
 // Environment is where a keeper keeps its gates.

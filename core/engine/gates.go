@@ -64,16 +64,19 @@ func (e *Engine) change(b *GatesChanged) {
 
 // rename lets gates that have a new name go on with the state of the old one: by
 // what the gate's file says that it was called, or where that is taken back, the
-// other way round.
+// other way round. Of a former name under which there is no gate and no state any more,
+// the gate gets what was recorded.
 func (e *Engine) rename(set []Definition, gone func(name string) bool) {
 	for _, def := range set {
 		if e.gates[def.Name] != nil {
 			continue
 		}
 		for _, was := range slices.Backward(def.Gate.Was) {
-			if gs := e.gates[was]; gs != nil && gone(was) {
+			switch gs := e.gates[was]; {
+			case gs != nil && gone(was) && e.gates[def.Name] == nil:
 				e.move(gs, def.Name)
-				break
+			case gs == nil && was != def.Name && !slices.ContainsFunc(set, func(d Definition) bool { return d.Name == was }):
+				e.renamed = append(e.renamed, Renamed{From: was, To: def.Name})
 			}
 		}
 	}

@@ -83,6 +83,10 @@ func (e *Engine) occurred(b *Occurred) {
 		e.filesChanged(b)
 		return
 	case phrase.Logon:
+		if e.Pending { // others may have been there before
+			e.announce()
+			return
+		}
 		p, _ := person(e.Facts.People, b.Name)
 		before, known := person(e.Announced, b.Name)
 		e.Announced = e.Facts.People

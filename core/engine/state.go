@@ -34,6 +34,7 @@ type Machine struct {
 	PauseUntil calendar.Instant `json:"pause_until,omitempty"`
 	Facts      Facts            `json:"facts"`
 	Announced  []Person         `json:"announced,omitempty"` // whose logon has been taken, in this boot
+	Pending    bool             `json:"pending,omitempty"`   // as [Begin] has it
 	Pace       Pace             `json:"pace"`
 	Batch      int              `json:"batch,omitempty"` // starts counted since BatchAt
 	BatchAt    calendar.Instant `json:"batch_at,omitempty"`

@@ -85,10 +85,12 @@ func (s *LoginManager) Refuse() {
 	s.refuse = true
 }
 
-// Hang lets it answer nothing, until the test ends.
-func (s *LoginManager) Hang() {
+// Hang lets it answer nothing, until what is returned is called or the test ends.
+func (s *LoginManager) Hang() (answer func()) {
 	s.mu.Lock() // which every answer wants
-	s.t.Cleanup(s.mu.Unlock)
+	answer = sync.OnceFunc(s.mu.Unlock)
+	s.t.Cleanup(answer)
+	return answer
 }
 
 // SetLocked sets the hint that a desktop gives.
