@@ -82,6 +82,9 @@ func TestDroppedAndAskedFor(t *testing.T) {
 	s.mu.Lock()
 	s.runs[1].drop() // its keeper has gone
 	s.mu.Unlock()
+	if g := s.greeting(); len(g.Runs) != 0 {
+		t.Errorf("the next keeper is told that the agent holds %v", g.Runs)
+	}
 	s.adopt(&Alive{Run: 1, Mark: "mark"})
 	close(s.starter.(slow).let)
 	wstest.Await(t, "a word on the run", func() bool {

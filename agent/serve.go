@@ -333,10 +333,7 @@ func (s *server) learn() {
 // write tells a keeper what there is to be told, until it is gone.
 func (s *server) write(conn net.Conn, done <-chan struct{}) {
 	w := bufio.NewWriterSize(conn, 64<<10)
-	s.mu.Lock()
-	g := greeting{Protocol: protocol, Runs: sortedRuns(s.runs)}
-	s.mu.Unlock()
-	writeJSON(w, report{Hello: &g})
+	writeJSON(w, report{Hello: s.greeting()})
 	for {
 		s.tell(w)
 		if w.Flush() != nil {
@@ -354,6 +351,13 @@ func (s *server) write(conn net.Conn, done <-chan struct{}) {
 			writeNotice(w, &n)
 		}
 	}
+}
+
+// greeting names the runs that will be told of.
+func (s *server) greeting() *greeting {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return &greeting{Protocol: protocol, Runs: slices.DeleteFunc(sortedRuns(s.runs), func(id int64) bool { return !s.has(id) })}
 }
 
 // writeNotice tells of what was seen; of very many files only how many.

@@ -28,6 +28,7 @@ import (
 // neither takes it later, and all go back to what they had.
 func TestKeepersInNetworks(t *testing.T) {
 	wstest.Need(t, "ip", "iproute2")
+	wstest.Need(t, "nsenter", "util-linux")
 	if !wstest.Alone(t, syscall.CLONE_NEWNET|syscall.CLONE_NEWNS) {
 		return
 	}

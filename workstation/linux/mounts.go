@@ -3,11 +3,12 @@
 package linux
 
 import (
-	"bytes"
 	"fmt"
 	"os"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 // mountTable is the kernel's table of mounts (proc_pid_mountinfo(5)).
@@ -31,20 +32,28 @@ func watchMounts(changed func(came, went []string)) (*mounts, error) {
 		return nil, fmt.Errorf("mounts cannot be watched: %w", err)
 	}
 	m := &mounts{table: table, done: make(chan struct{})}
-	before := mountPoints(table)
+	var before, now map[string]int
+	if err := raw.Control(func(fd uintptr) { before = mountPoints(int(fd)) }); err != nil {
+		table.Close()
+		return nil, fmt.Errorf("mounts cannot be watched: %w", err)
+	}
 	go func() {
 		defer close(m.done)
 		for {
-			// The table can always be read, and is reported anew when it has
-			// changed.
-			asked := false
-			if raw.Read(func(uintptr) bool { before := asked; asked = true; return before }) != nil {
+			// The table can always be read, and is reported anew when it has changed. What is
+			// reported while nobody waits is forgotten when the waiting begins: so it is read
+			// then, and only what is the same is waited for.
+			var came, went []string
+			if raw.Read(func(fd uintptr) bool {
+				if now = mountPoints(int(fd)); now == nil {
+					return false
+				}
+				came, went = missing(now, before), missing(before, now)
+				return len(came)+len(went) > 0
+			}) != nil {
 				return
 			}
-			now := mountPoints(table)
-			if came, went := missing(now, before), missing(before, now); len(came)+len(went) > 0 {
-				changed(came, went)
-			}
+			changed(came, went)
 			before = now
 		}
 	}()
@@ -56,17 +65,25 @@ func (m *mounts) close() {
 	<-m.done
 }
 
-// mountPoints reads where something is mounted, and how often.
-func mountPoints(table *os.File) map[string]int {
+// mountPoints reads where something is mounted, and how often; nil where that cannot be
+// read.
+func mountPoints(table int) map[string]int {
 	points := map[string]int{}
-	var data bytes.Buffer
-	if _, err := table.Seek(0, 0); err != nil {
-		return points
+	var data []byte
+	for page := make([]byte, 64<<10); ; {
+		n, err := unix.Pread(table, page, int64(len(data)))
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil {
+			return nil
+		}
+		if n == 0 {
+			break
+		}
+		data = append(data, page[:n]...)
 	}
-	if _, err := data.ReadFrom(table); err != nil {
-		return points
-	}
-	for line := range strings.Lines(data.String()) {
+	for line := range strings.Lines(string(data)) {
 		if f := strings.Fields(line); len(f) > 4 {
 			points[unescape(f[4])]++
 		}
