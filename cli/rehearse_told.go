@@ -98,9 +98,15 @@ func (a *app) printRehearsed(r *rehearsed) {
 func (a *app) printDecisions(r *rehearsed, stamp func(calendar.Instant, string) string, dayOf func(calendar.Instant) string) {
 	var rows [][]string
 	events := r.day.Events
+	text := func(e *rehearsal.Event) string {
+		if why := r.played.Void[len(r.day.Events)-len(events)]; why != "" {
+			return e.Text() + " (nothing happens: " + why + ")"
+		}
+		return e.Text()
+	}
 	flush := func(until calendar.Instant) {
 		for len(events) > 0 && events[0].At <= until {
-			rows = append(rows, []string{a.out.faint(stamp(events[0].At, dayOf(events[0].At))), "", a.out.faint(events[0].Text()), ""})
+			rows = append(rows, []string{a.out.faint(stamp(events[0].At, dayOf(events[0].At))), "", a.out.faint(text(&events[0])), ""})
 			events = events[1:]
 		}
 	}

@@ -253,6 +253,7 @@ func TestReadings(t *testing.T) {
 	stage("memory", "300MiB")
 	stage("disk", "/", "5GiB")
 	k := keep(t, h, m)
+	stage("logon")
 	stage("unlock")
 	k.ended("stock-count")
 	if err := k.end(); err != nil {

@@ -81,32 +81,33 @@ type Keeper struct {
 	hub   *control.Hub
 
 	// What follows belongs to the goroutine of Run.
-	journal  *journal.Journal
-	folder   *folderWatch
-	startups *folderWatch // of what else starts here; nil for not watched
-	teller   *tell.Teller // nil where nobody is told
-	tellBy   home.Tell    // how it tells
-	tellEnd  func()
-	endLoop  context.CancelFunc
-	again    bool // the program is to begin anew
-	engine   *engine.Engine
-	ahead    time.Duration // of the wall clock to the uptime
-	files    map[string]gates.File
-	broken   map[string]gate.Findings
-	settings home.Settings
-	patience time.Duration // with a start that does not come back
-	version  string
-	began    time.Time
-	wake     time.Time
-	alarm    time.Time
-	release  func() // lets the machine sleep or shut down; nil where it does not wait
-	troubled map[workstation.Trouble]bool
-	programs programs
-	settling map[phrase.EventKind]bool // somebody waits until the machine is calm after it
-	recorder recorder
-	reloads  reloads
-	chores   chores
-	reserved int64 // numbers of runs below this may be given
+	journal      *journal.Journal
+	folder       *folderWatch
+	startups     *folderWatch // of what else starts here; nil for not watched
+	teller       *tell.Teller // nil where nobody is told
+	tellBy       home.Tell    // how it tells
+	tellEnd      func()
+	endLoop      context.CancelFunc
+	again        bool // the program is to begin anew
+	engine       *engine.Engine
+	wantedPlaces []workstation.Place // of a staged machine, which says of some whether they are there
+	ahead        time.Duration       // of the wall clock to the uptime
+	files        map[string]gates.File
+	broken       map[string]gate.Findings
+	settings     home.Settings
+	patience     time.Duration // with a start that does not come back
+	version      string
+	began        time.Time
+	wake         time.Time
+	alarm        time.Time
+	release      func() // lets the machine sleep or shut down; nil where it does not wait
+	troubled     map[workstation.Trouble]bool
+	programs     programs
+	settling     map[phrase.EventKind]bool // somebody waits until the machine is calm after it
+	recorder     recorder
+	reloads      reloads
+	chores       chores
+	reserved     int64 // numbers of runs below this may be given
 }
 
 // input is what arrives in the inbox: an event's body, or something to be done

@@ -35,6 +35,12 @@ func (k *Keeper) watchAll(files map[string]gates.File) <-chan struct{} {
 			accounts[g.Account()] = a
 		}
 	}
+	k.wantedPlaces = nil
+	if k.ws.Staged() { // the file systems are not asked alone
+		for _, a := range accounts {
+			k.wantedPlaces = append(k.wantedPlaces, a.Places...)
+		}
+	}
 	there, seen := k.ws.Watch(machine), k.crew.Watch(accounts)
 	both := make(chan struct{})
 	go func() {
@@ -74,8 +80,24 @@ func wantsOf(files map[string]gates.File, ws workstation.Workstation, pace engin
 // facts are what holds on the machine, with the paths that are there.
 func (k *Keeper) facts() engine.Facts {
 	f := k.ws.Facts()
-	f.Paths = k.crew.Places()
+	f.Paths = k.places()
 	return f
+}
+
+// places are the paths that are there: as agents see them, or as the machine says.
+func (k *Keeper) places() []string {
+	there := k.crew.Places()
+	for _, p := range k.wantedPlaces {
+		is, told := k.ws.There(home.Expand(p.Path, home.FolderOf(p.Account)))
+		if !told {
+			continue
+		}
+		there = slices.DeleteFunc(there, func(name string) bool { return name == p.Name })
+		if is {
+			there = append(there, p.Name)
+		}
+	}
+	return there
 }
 
 // waitKnown waits for a while until it is known what holds, and reports whether it is.
@@ -169,7 +191,7 @@ func (k *Keeper) logTroubles() {
 
 // handleNotice hands the engine what happened on the machine.
 func (k *Keeper) handleNotice(n workstation.Notice) {
-	n.Facts.Paths = k.crew.Places()
+	n.Facts.Paths = k.places()
 	if n.Zone {
 		k.reload(nil)
 		return

@@ -36,8 +36,8 @@ func TestSettled(t *testing.T) {
 			return workstation.Strain{Calm: true, For: 42 * time.Second, Processor: 7 * time.Second}, nil
 		}
 	})
-	for range 2 {
-		if err := ws.Stage([]string{"logon", "maren"}); err != nil {
+	for _, word := range []string{"logon", "logoff", "logon"} {
+		if err := ws.Stage([]string{word, "maren"}); err != nil {
 			t.Fatal(err)
 		}
 	}

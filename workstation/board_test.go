@@ -101,38 +101,6 @@ func TestBoardKeepsFacts(t *testing.T) {
 	}
 }
 
-// TestLevel: a limit is crossed once, and again only after it has recovered.
-func TestLevel(t *testing.T) {
-	const total = 1000
-	for _, tt := range []struct {
-		limit string
-		free  []int64
-		want  string // x where it is told
-	}{
-		{"100B", []int64{500, 101, 100, 99, 50, 100, 109, 99, 110, 99, 98}, "...x.....x."},
-		{"100B", []int64{10, 10, 500, 10}, "x..x"},
-		{"10%", []int64{100, 99, 105, 99, 200, 0}, ".x...x"},
-		{"1B", []int64{1, 0, 1, 0, 2, 0}, ".x.x.x"},
-	} {
-		limit, ok := phrase.ParseAmount(tt.limit)
-		if !ok {
-			t.Fatal(tt.limit)
-		}
-		var l workstation.Level
-		got := ""
-		for _, free := range tt.free {
-			if l.Fell(limit, free, total) {
-				got += "x"
-			} else {
-				got += "."
-			}
-		}
-		if got != tt.want {
-			t.Errorf("below %s, free %v: told %s, want %s", tt.limit, tt.free, got, tt.want)
-		}
-	}
-}
-
 // TestWants: which watch an event of the machine is for.
 func TestWants(t *testing.T) {
 	w := wstest.Wants(t, `paths = ["/media/vault/", "/srv"]`, "device ttyUSB*", "device ttyUSB0, 3 times", "device \"Label Printer ?\"",

@@ -1,8 +1,8 @@
 package workstation
 
 import (
-	"path"
 	"path/filepath"
+	"slices"
 
 	"timegate/core/engine"
 	"timegate/core/phrase"
@@ -89,56 +89,11 @@ func (w *Wants) Of(what phrase.EventKind) []Watch {
 
 // Mounted returns the watches that a mount, or the end of one, is for.
 func (w *Wants) Mounted(what phrase.EventKind, point string) []Watch {
-	var out []Watch
-	for _, x := range w.Of(what) {
-		if x.Event.Paths[0] == filepath.Clean(point) {
-			out = append(out, x)
-		}
-	}
-	return out
+	return slices.DeleteFunc(w.Of(what), func(x Watch) bool { return !x.Event.MountedAt(point) })
 }
 
 // Attached returns the watches that a new device is for: those whose pattern
 // matches one of its names.
 func (w *Wants) Attached(names ...string) []Watch {
-	var out []Watch
-	for _, x := range w.Of(phrase.Device) {
-		for _, name := range names {
-			if ok, err := path.Match(x.Event.Glob, name); ok && err == nil {
-				out = append(out, x)
-				break
-			}
-		}
-	}
-	return out
-}
-
-// Level tells when an amount that is free falls below a limit: once, and
-// again only after it has recovered by a tenth of the limit.
-type Level struct{ low bool }
-
-// Fell reports whether the limit is crossed by what is free now, of total.
-func (l *Level) Fell(limit phrase.Amount, free, total int64) bool {
-	below := bytesOf(limit, total)
-	was := l.low
-	switch {
-	case free < below:
-		l.low = true
-	case free >= below+below/10:
-		l.low = false
-	}
-	return l.low && !was
-}
-
-// Room returns how far away the limit is: what is free, in limits.
-func (l *Level) Room(limit phrase.Amount, free, total int64) float64 {
-	return float64(free) / float64(max(bytesOf(limit, total), 1))
-}
-
-// bytesOf returns a limit in bytes, where it is a share of total too.
-func bytesOf(limit phrase.Amount, total int64) int64 {
-	if limit.Percent > 0 {
-		return total / 100 * int64(limit.Percent)
-	}
-	return limit.Bytes
+	return slices.DeleteFunc(w.Of(phrase.Device), func(x Watch) bool { return !x.Event.Attaches(names...) })
 }

@@ -56,6 +56,9 @@ type Workstation interface {
 	// Reading returns how many bytes are free where the machine says so
 	// otherwise than the kernel.
 	Reading(name string) (bytes int64, told bool)
+	// There reports whether a path is there, where the machine says so otherwise than
+	// its file systems.
+	There(path string) (there, told bool)
 	// SetAlarm asks that the machine be awake at a time, whatever it does
 	// then; the zero time asks for nothing. Its error says why it cannot be.
 	SetAlarm(at time.Time) error

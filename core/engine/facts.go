@@ -7,6 +7,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 )
 
 // Facts is what holds on the machine at present. Its zero value is a machine
@@ -132,4 +133,24 @@ func leastCharge(power string) (least int, ok bool) {
 		return least, err == nil
 	}
 	return 0, false
+}
+
+// Unchanged says why an event of the machine changes nothing and is therefore not told, given
+// what holds before it; "" where it is told. The account is of a logon, logoff, lock or
+// unlock.
+func (f *Facts) Unchanged(event phrase.EventKind, account string) string {
+	_, there := person(f.People, account)
+	switch {
+	case event == phrase.Logon && there:
+		return account + " is logged on already"
+	case (event == phrase.Logoff || event == phrase.Lock || event == phrase.Unlock) && !there:
+		return account + " is not logged on"
+	case event == phrase.Mains && !f.OnBattery:
+		return "the machine is on mains already"
+	case event == phrase.Online && f.Online:
+		return "the machine is online already"
+	case event == phrase.Offline && !f.Online:
+		return "the machine is offline already"
+	}
+	return ""
 }

@@ -19,7 +19,8 @@ type Played struct {
 	Runs      []Run             // in the order of their starts
 	Marks     []Mark            // moments that passed, starts that wait and refusals
 	States    []State
-	Guessed   []string // gates that started, and of which nothing says how long they take
+	Void      map[int]string // events that changed nothing, by their place in the day: why
+	Guessed   []string       // gates that started, and of which nothing says how long they take
 
 	hits    [][]done // what gates did that is expected of them, for each expectation
 	most    int      // how many programs ran at once at most

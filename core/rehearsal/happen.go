@@ -17,7 +17,15 @@ import (
 // changes nothing.
 func (w *world) happen(e *Event) {
 	defer func() { w.mark(w.now) }()
-	if w.off && e.Verb != "boot" || w.sleep != 0 && e.Verb != "resume" && e.Verb != "boot" {
+	switch {
+	case w.off && e.Verb != "boot":
+		w.void("the machine is off")
+		return
+	case w.sleep != 0 && e.Verb != "resume" && e.Verb != "boot":
+		w.void("the machine is asleep")
+		return
+	case w.sleep == 0 && e.Verb == "resume":
+		w.void("the machine is awake")
 		return
 	}
 	arg := ""
@@ -31,14 +39,15 @@ func (w *world) happen(e *Event) {
 		w.down = e.Verb
 		w.handle(&engine.Occurred{Event: phrase.EventKind(e.Verb), Holds: true})
 	case "resume":
-		if w.sleep != 0 {
-			w.awake()
-		}
+		w.awake()
 	case "logon", "logoff", "lock", "unlock":
-		w.session(e.Verb, arg)
+		w.session(e, arg)
 	case "mains", "battery":
-		w.power(e.Verb, arg)
+		w.power(e, arg)
 	case "online", "offline":
+		if w.unchanged(e, "") {
+			return
+		}
 		w.tell(phrase.EventKind(e.Verb), "", "", func(f *engine.Facts) { f.Online = e.Verb == "online" })
 	case "idle":
 		d, _ := phrase.ParseSpan(cmp.Or(arg, "1m"))
@@ -121,12 +130,16 @@ func (w *world) awake() {
 
 // session lets somebody log on or off, lock or unlock: by default the first who is logged
 // on.
-func (w *world) session(verb, name string) {
+func (w *world) session(e *Event, name string) {
+	verb := e.Verb
 	if name == "" && len(w.facts.People) > 0 {
 		name = w.facts.People[0].Account
 	}
 	if name == "" {
 		name = w.setup.Environment.Account
+	}
+	if w.unchanged(e, name) {
+		return
 	}
 	w.tell(phrase.EventKind(verb), name, "", func(f *engine.Facts) {
 		switch verb {
@@ -136,6 +149,23 @@ func (w *world) session(verb, name string) {
 			logsOff(f, name, w.setup.Environment)
 		}
 	})
+}
+
+// void notes that what happens now changes nothing.
+func (w *world) void(why string) {
+	if w.book.out.Void == nil {
+		w.book.out.Void = map[int]string{}
+	}
+	w.book.out.Void[w.index] = why
+}
+
+// unchanged reports whether an event changes nothing, which is then noted.
+func (w *world) unchanged(e *Event, account string) bool {
+	why := w.facts.Unchanged(phrase.EventKind(e.Verb), account)
+	if why != "" {
+		w.void(why)
+	}
+	return why != ""
 }
 
 // logsOn changes facts as the logon of an account to a desktop does.
@@ -161,8 +191,11 @@ func desktopOf(account string, env engine.Environment) string {
 }
 
 // power plugs the machine in or out, or lets its battery have another charge.
-func (w *world) power(verb, arg string) {
-	if verb == "mains" {
+func (w *world) power(e *Event, arg string) {
+	if e.Verb == "mains" {
+		if w.unchanged(e, "") {
+			return
+		}
 		w.tell(phrase.Mains, "", "", func(f *engine.Facts) { f.OnBattery = false })
 		return
 	}
@@ -184,7 +217,7 @@ func (w *world) watched(e *Event) {
 	if e.Verb == "mount" || e.Verb == "unmount" {
 		w.learn(func(f *engine.Facts) {
 			for _, p := range w.wants.Paths {
-				within := under(p.Path, arg)
+				within := phrase.Within(p.Path, arg)
 				f.Paths = slices.DeleteFunc(f.Paths, func(k string) bool { return within && k == p.Key() })
 				if within && e.Verb == "mount" {
 					f.Paths = append(f.Paths, p.Key())
@@ -197,16 +230,15 @@ func (w *world) watched(e *Event) {
 		hit := false
 		switch e.Verb {
 		case "mount", "unmount":
-			hit = string(o.Kind) == e.Verb && slices.Contains(o.Paths, arg)
+			hit = string(o.Kind) == e.Verb && o.MountedAt(arg)
 		case "device":
-			ok, err := path.Match(o.Glob, e.Args[0])
-			hit = o.Kind == phrase.Device && ok && err == nil
+			hit = o.Kind == phrase.Device && o.Attaches(e.Args[0])
 		case "change":
-			hit = o.Kind == phrase.Change && slices.ContainsFunc(o.Paths, func(p string) bool { return under(arg, p) }) && matches(o.Glob, arg)
+			hit = o.Kind == phrase.Change && o.ChangedBelow(arg, o.Paths...)
 		case "memory":
 			hit = o.Kind == phrase.LowMemory && w.fell(want.Key(), o.Amount, e.Args[0])
 		case "disk":
-			hit = o.Kind == phrase.LowDisk && slices.Contains(o.Paths, arg) && w.fell(want.Key(), o.Amount, e.Args[1])
+			hit = o.Kind == phrase.LowDisk && o.MountedAt(arg) && w.fell(want.Key(), o.Amount, e.Args[1])
 		}
 		if hit {
 			f := w.facts.Clone()
@@ -215,33 +247,14 @@ func (w *world) watched(e *Event) {
 	}
 }
 
-// under reports whether a path is a folder or lies in it.
-func under(path, folder string) bool {
-	return path == folder || strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
-}
-
-func matches(glob, name string) bool {
-	if glob == "" {
-		return true
-	}
-	ok, err := path.Match(glob, path.Base(name))
-	return ok && err == nil
-}
-
 // total is how much memory and disk the machine has: percentages are of it.
 const total = 100 << 30
 
 // fell reports whether what is free has just fallen below a limit.
 func (w *world) fell(key string, limit phrase.Amount, free string) bool {
-	bytes := func(a phrase.Amount) int64 {
-		if a.Percent > 0 {
-			return total / 100 * int64(a.Percent)
-		}
-		return a.Bytes
-	}
 	now, ok := phrase.ParseAmount(free)
-	low := ok && bytes(now) < bytes(limit)
-	was := w.levels[key]
-	w.levels[key] = low
-	return low && !was
+	if w.levels[key] == nil {
+		w.levels[key] = &phrase.Level{}
+	}
+	return ok && w.levels[key].Fell(limit, now.Of(total), total)
 }

@@ -13,6 +13,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 )
 
 // Setup is what a day is played through.
@@ -55,6 +56,7 @@ func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
 	}
 	for i := range d.Events {
 		e := &d.Events[i]
+		w.index = i
 		if err := w.advance(e.At); err != nil {
 			return nil, err
 		}
@@ -81,6 +83,7 @@ type world struct {
 	ended   engine.RunEnded
 
 	now   calendar.Instant
+	index int // of the event that happens
 	facts engine.Facts
 	off   bool
 	sleep calendar.Instant // since when it sleeps; 0 while it does not
@@ -88,7 +91,7 @@ type world struct {
 	boots int
 
 	ends   ends // of programs
-	levels map[string]bool
+	levels map[string]*phrase.Level
 	// Of what was recorded: how runs went, and when the machine slept.
 	courses map[string][]*course
 	asleep  []calendar.Instant
@@ -98,7 +101,7 @@ type world struct {
 }
 
 func newWorld(ctx context.Context, d *Day, s Setup, e *engine.Engine) *world {
-	w := &world{day: d, setup: s, ctx: ctx, engine: e, book: newBook(d, &s), now: d.From, levels: map[string]bool{}}
+	w := &world{day: d, setup: s, ctx: ctx, engine: e, book: newBook(d, &s), now: d.From, levels: map[string]*phrase.Level{}}
 	w.mark(w.now)
 	return w
 }
@@ -141,7 +144,7 @@ func (w *world) begin() error {
 		}
 	}
 	for _, p := range w.wants.Paths {
-		if !slices.ContainsFunc(missing, func(m string) bool { return under(p.Path, m) }) {
+		if !slices.ContainsFunc(missing, func(m string) bool { return phrase.Within(p.Path, m) }) {
 			w.facts.Paths = append(w.facts.Paths, p.Key())
 		}
 	}

@@ -168,7 +168,7 @@ func occur(f *engine.Facts, e *phrase.EventSpec, who string, env engine.Environm
 		f.IdleSince = 0
 	case phrase.Unmount:
 		f.Paths = slices.DeleteFunc(f.Paths, func(key string) bool {
-			return slices.ContainsFunc(e.Paths, func(folder string) bool { return under(key[strings.LastIndex(key, ": ")+1:], folder) })
+			return slices.ContainsFunc(e.Paths, func(folder string) bool { return phrase.Within(key[strings.LastIndex(key, ": ")+1:], folder) })
 		})
 	}
 }

@@ -72,6 +72,13 @@ func TestVerbs(t *testing.T) {
 		{`"10:00 device label-printer", "11:00 device mouse"`, "device label-*", "", "10:00"},
 		{`"10:00 change /srv/proofs/a.pdf", "11:00 change /srv/proofs/a.txt", "12:00 change /srv/other"`, "change in /srv/proofs matching *.pdf quiet 5s", "", "10:00:05"},
 		{`"10:00 memory 300MiB", "11:00 memory 200MiB", "12:00 memory 2GiB", "13:00 memory 100MiB"`, "low memory 500MiB", "", "10:00 13:00"},
+		{`"10:00 memory 400MiB", "11:00 memory 520MiB", "12:00 memory 400MiB"`, "low memory 500MiB", "", "10:00"}, // as the machine itself tells it
+		{`"10:00 mount /media/vault"`, "mount /media/vault/", "", "10:00"},
+		{`"10:00 change /srv/proofs/new/a.pdf", "11:00 change /srv/proofs/a.pdf"`, "change in /srv/proofs matching new/*.pdf quiet 5s", "", "10:00:05"},
+		{`"10:00 logoff maren", "11:00 logon maren", "12:00 logon maren", "13:00 logoff maren"`, "logon of maren", "", "11:00"},
+		{`"10:00 logoff maren", "11:00 logon maren", "12:00 logon maren", "13:00 logoff maren"`, "logoff of maren", "", "13:00"},
+		{`"10:00 mains", "11:00 battery 40%", "12:00 mains", "13:00 mains"`, "mains", "", "12:00"},
+		{`"10:00 online", "11:00 offline", "12:00 online"`, "online", "", "12:00"},
 		{`"10:00 disk /srv 3%", "11:00 disk /home 1%"`, "low disk /srv 5%", "", "10:00"},
 		{`"10:00 signal tidy", "11:00 signal other"`, "signal tidy", "", "10:00"},
 		{`"10:00 open g"`, "boot", "", "10:00"},

@@ -7,10 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -28,7 +26,7 @@ const gatherFor = 100 * time.Millisecond
 type folderTree struct {
 	files   *Files
 	key     string
-	glob    string
+	event   phrase.EventSpec
 	roots   []string
 	changed map[string]bool // not posted yet
 	count   int64
@@ -48,7 +46,7 @@ func (f *Files) setTrees(watches []workstation.Watch) {
 		if f.trees[w.Key] != nil {
 			continue
 		}
-		t := &folderTree{files: f, key: w.Key, glob: w.Event.Glob, roots: slices.Clone(w.Event.Paths), changed: map[string]bool{}}
+		t := &folderTree{files: f, key: w.Key, event: w.Event, roots: slices.Clone(w.Event.Paths), changed: map[string]bool{}}
 		f.trees[w.Key] = t
 		for _, root := range w.Event.Paths {
 			// Who writes to a file through a link writes in another folder.
@@ -161,33 +159,10 @@ func isFolder(p string) bool {
 	return err == nil && info.IsDir()
 }
 
-// matches reports whether a change of a path matters. A pattern with a slash
-// is for the path below the root, another for the last part of the path.
-func (t *folderTree) matches(p string) bool {
-	if t.glob == "" {
-		return true
-	}
-	names := []string{filepath.Base(p)}
-	if strings.Contains(t.glob, "/") {
-		names = nil
-		for _, root := range t.roots {
-			if rel, err := filepath.Rel(root, p); err == nil {
-				names = append(names, rel)
-			}
-		}
-	}
-	for _, name := range names {
-		if ok, err := path.Match(t.glob, name); ok && err == nil {
-			return true
-		}
-	}
-	return false
-}
-
 // note gathers a change: the first is posted at once, and what comes soon
 // after it together.
 func (t *folderTree) note(p string) {
-	if !t.matches(p) {
+	if !t.event.ChangedBelow(p, t.roots...) {
 		return
 	}
 	if len(t.changed) < workstation.MostFiles {

@@ -52,7 +52,7 @@ func (l *levels) want(watches []workstation.Watch) {
 
 func (l *levels) run() {
 	var watches []workstation.Watch
-	state := map[string]*workstation.Level{}
+	state := map[string]*phrase.Level{}
 	timer := time.NewTimer(time.Hour)
 	timer.Stop()
 	for {
@@ -61,10 +61,10 @@ func (l *levels) run() {
 			return
 		case watches = <-l.set:
 			before := state
-			state = map[string]*workstation.Level{}
+			state = map[string]*phrase.Level{}
 			for _, w := range watches {
 				if state[w.Key] = before[w.Key]; state[w.Key] == nil {
-					state[w.Key] = &workstation.Level{}
+					state[w.Key] = &phrase.Level{}
 				}
 			}
 		case <-timer.C:
@@ -78,7 +78,7 @@ func (l *levels) run() {
 }
 
 // poll posts what has fallen below its limit and returns when to look again.
-func (l *levels) poll(watches []workstation.Watch, state map[string]*workstation.Level) time.Duration {
+func (l *levels) poll(watches []workstation.Watch, state map[string]*phrase.Level) time.Duration {
 	pause := time.Duration(0)
 	for _, w := range watches {
 		free, total, err := memory()

@@ -96,6 +96,9 @@ func (m *Machine) Notices() <-chan workstation.Notice { return m.board.Notices()
 // Reading implements [workstation.Workstation]: it is all as the kernel says.
 func (m *Machine) Reading(string) (int64, bool) { return 0, false }
 
+// There implements [workstation.Workstation]: it is all as the file systems say.
+func (m *Machine) There(string) (there, told bool) { return false, false }
+
 // BootID implements [workstation.Workstation]: the kernel's random boot_id.
 func (m *Machine) BootID() string { return BootID() }
 

@@ -101,9 +101,24 @@ func (m *Machine) settle() {
 // plain is an event without arguments.
 func plain(what phrase.EventKind, change func(*engine.Facts)) func(*Machine, []string) error {
 	return func(m *Machine, _ []string) error {
+		if err := m.unchanged(what, ""); err != nil {
+			return err
+		}
 		m.board.Post(workstation.Notice{Event: what}, change)
 		return nil
 	}
+}
+
+// unchanged refuses an event that changes nothing: the machine itself would not tell of it.
+func (m *Machine) unchanged(what phrase.EventKind, account string) error {
+	f := m.board.Facts()
+	why := f.Unchanged(what, account)
+	if why == "" {
+		return nil
+	}
+	first := map[phrase.EventKind]string{phrase.Logon: "logoff " + account, phrase.Logoff: "logon " + account, phrase.Lock: "logon " + account, phrase.Unlock: "logon " + account,
+		phrase.Mains: "battery", phrase.Online: "offline", phrase.Offline: "online"}
+	return &StageError{why, first[what] + " comes first"}
 }
 
 func (m *Machine) boot([]string) error {
@@ -122,6 +137,9 @@ func (m *Machine) logon(args []string) error {
 	if len(args) == 0 {
 		args = []string{home.Account()}
 	}
+	if err := m.unchanged(phrase.Logon, args[0]); err != nil {
+		return err
+	}
 	since := calendar.InstantOf(m.Now())
 	m.board.Post(workstation.Notice{Event: phrase.Logon, Name: args[0]}, func(f *engine.Facts) {
 		list := append(people(f.People, args[0]), engine.Person{Account: args[0], Since: since})
@@ -132,8 +150,8 @@ func (m *Machine) logon(args []string) error {
 }
 
 func (m *Machine) logoff(args []string) error {
-	if len(people(m.board.Facts().People, args[0])) == len(m.board.Facts().People) {
-		return &StageError{args[0] + " is not logged on", "logon " + args[0] + " comes first"}
+	if err := m.unchanged(phrase.Logoff, args[0]); err != nil {
+		return err
 	}
 	m.board.Post(workstation.Notice{Event: phrase.Logoff, Name: args[0]}, func(f *engine.Facts) { withPeople(people(f.People, args[0]))(f) })
 	return nil
@@ -150,6 +168,9 @@ func (m *Machine) session(what phrase.EventKind, args []string) error {
 		name = args[0]
 	} else if len(list) > 0 {
 		name = list[0].Account
+	}
+	if err := m.unchanged(what, name); err != nil {
+		return err
 	}
 	m.board.Post(workstation.Notice{Event: what, Name: name}, nil)
 	return nil
@@ -217,11 +238,14 @@ func (m *Machine) active([]string) error {
 
 func mounting(what phrase.EventKind) func(*Machine, []string) error {
 	return func(m *Machine, args []string) error {
+		point := filepath.Clean(args[0])
 		m.mu.Lock()
-		found := m.wants.Mounted(what, args[0])
+		m.mounts[point] = what == phrase.Mount
+		found := m.wants.Mounted(what, point)
 		m.mu.Unlock()
+		m.board.Post(workstation.Notice{}, nil) // what is there has changed
 		for _, w := range found {
-			m.board.Post(workstation.Notice{Event: what, Name: w.Key, Subject: filepath.Clean(args[0])}, nil)
+			m.board.Post(workstation.Notice{Event: what, Name: w.Key, Subject: point}, nil)
 		}
 		return nil
 	}
@@ -244,7 +268,7 @@ func (m *Machine) setMemory(args []string) error {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.memory = bytesOf(a)
+	m.memory = a.Of(stagedTotal)
 	m.crossed(phrase.LowMemory, "", m.memory)
 	return nil
 }
@@ -257,7 +281,7 @@ func (m *Machine) setDisk(args []string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	path := filepath.Clean(args[0])
-	m.disks[path] = bytesOf(a)
+	m.disks[path] = a.Of(stagedTotal)
 	m.crossed(phrase.LowDisk, path, m.disks[path])
 	return nil
 }
@@ -266,13 +290,6 @@ func (m *Machine) setDisk(args []string) error {
 // are of it.
 const stagedTotal = 100 << 30
 
-func bytesOf(a phrase.Amount) int64 {
-	if a.Percent > 0 {
-		return stagedTotal / 100 * int64(a.Percent)
-	}
-	return a.Bytes
-}
-
 // crossed posts the limits below which what is free has fallen.
 func (m *Machine) crossed(what phrase.EventKind, path string, free int64) {
 	for _, w := range m.wants.Of(what) {
@@ -280,7 +297,7 @@ func (m *Machine) crossed(what phrase.EventKind, path string, free int64) {
 			continue
 		}
 		if m.levels[w.Key] == nil {
-			m.levels[w.Key] = &workstation.Level{}
+			m.levels[w.Key] = &phrase.Level{}
 		}
 		if m.levels[w.Key].Fell(w.Event.Amount, free, stagedTotal) {
 			m.board.Post(workstation.Notice{Event: what, Name: w.Key, Subject: path}, nil)

@@ -57,7 +57,8 @@ type Machine struct {
 	wants   workstation.Wants
 	memory  int64            // bytes free, -1 where the machine's own hold
 	disks   map[string]int64 // bytes free by path
-	levels  map[string]*workstation.Level
+	levels  map[string]*phrase.Level
+	mounts  map[string]bool // points that were staged, and whether something is mounted there
 	alarm   time.Time
 }
 
@@ -81,7 +82,7 @@ func New(o Options) (*Machine, error) {
 	}
 	m := &Machine{zone: o.Zone, bootID: o.BootID, booted: o.At.Add(-uptime), host: o.Host, idle: rate, base: o.At, since: time.Now(),
 		wakes: make(chan workstation.Wake, 1), board: workstation.NewBoard(), memory: -1, disks: map[string]int64{},
-		levels: map[string]*workstation.Level{}}
+		levels: map[string]*phrase.Level{}, mounts: map[string]bool{}}
 	return m, nil
 }
 
@@ -366,6 +367,20 @@ func (m *Machine) Reading(name string) (bytes int64, told bool) {
 	}
 	bytes, told = m.disks[trimDisk(name)]
 	return bytes, told
+}
+
+// There implements [workstation.Workstation]: what lies below a point that was staged is
+// there while that is mounted.
+func (m *Machine) There(path string) (there, told bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	nearest := ""
+	for point, mounted := range m.mounts {
+		if phrase.Within(path, point) && len(point) > len(nearest) {
+			nearest, there, told = point, mounted, true
+		}
+	}
+	return there, told
 }
 
 // Close implements [workstation.Workstation].
