@@ -75,6 +75,43 @@ func (j *Journal) Faults() ([]string, error) {
 	return list, err
 }
 
+// smallSize is how large a journal may be, in bytes, that is looked through whole when its
+// last keeper has not ended in good order: that takes some tenths of a second.
+const smallSize = 64 << 20
+
+// Damage looks for damage where there is reason to: whole says that it is looked for in all
+// of the journal. Otherwise nothing is looked at where the last keeper has ended in good
+// order; else all of a small journal, and of a large one the state. Its error is a
+// [*FileError] that says that the file is unusable, or why it cannot be read.
+func (j *Journal) Damage(whole bool) error {
+	tables := []string{""} // all
+	if !whole {
+		var last string
+		if err := j.quick.QueryRow("SELECT kind FROM presence ORDER BY event DESC LIMIT 1").Scan(&last); errors.Is(err, sql.ErrNoRows) || last == presenceEnd {
+			return nil
+		} else if err != nil {
+			return j.wrap(err)
+		}
+		size, err := j.Size()
+		if err != nil {
+			return err
+		}
+		if size > smallSize {
+			tables = []string{"(state_machine)", "(state_gates)", "(state_files)", "(names)"}
+		}
+	}
+	for _, table := range tables {
+		var found string
+		if err := j.quick.QueryRow("PRAGMA quick_check" + table).Scan(&found); err != nil {
+			return j.wrap(err)
+		}
+		if found != "ok" {
+			return &FileError{Path: j.path, Reason: "it is damaged", Remedy: setAside, Unusable: true}
+		}
+	}
+	return nil
+}
+
 // Restored tells what a restored journal holds.
 type Restored struct {
 	Runs  int64

@@ -52,7 +52,7 @@ func (j *Journal) reopen() error {
 	if err != nil {
 		return err
 	}
-	j.durable, j.quick, j.files = fresh.durable, fresh.quick, fresh.files
+	j.durable, j.quick, j.files, j.names = fresh.durable, fresh.quick, fresh.files, nil
 	return nil
 }
 

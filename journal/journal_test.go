@@ -1,17 +1,20 @@
 package journal
 
 import (
+	"bytes"
 	"database/sql"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/coretest"
 	"timegate/core/engine"
 )
 
@@ -370,6 +373,67 @@ func BenchmarkIntent(b *testing.B) {
 		if _, err := j.Write(start(calendar.Instant(run), run, "job-board", "1", calendar.Instant(run))); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// TestDamagedPages: a damaged page, whichever it is, is noticed when a keeper begins after one
+// that has not ended in good order, and whenever that is asked for; and what can be read is
+// taken over.
+func TestDamagedPages(t *testing.T) {
+	t.Parallel()
+	j, path := open(t)
+	write(t, j, Record{Event: engine.Event{At: 1000, Body: &engine.Begin{BootID: "a"}}, Delta: engine.Delta{Machine: []byte(`{"boot_id":"a"}`)}})
+	const runs = 60
+	for i := range int64(runs) {
+		at := calendar.Instant(2000 + 10*i)
+		write(t, j, start(at, i+1, "job-board", "1", at), end(at+5, i+1, "job-board", engine.ResultOK))
+	}
+	j.Close()
+	whole, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const size = 4096
+	damaged := func(page int) (refused error) {
+		os.Remove(path + "-wal")
+		os.Remove(path + "-shm")
+		text := slices.Clone(whole)
+		copy(text[page*size:(page+1)*size], bytes.Repeat([]byte{0xa5}, size))
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		j, err := Open(path)
+		if err != nil {
+			return err
+		}
+		defer j.Close()
+		return j.Damage(false)
+	}
+	saved, tried := int64(0), int64(0)
+	pages, apart := len(whole)/size, coretest.Size(1, 9, 16)
+	for page := 1; page < pages; page += apart {
+		tried++
+		bad, is := errors.AsType[*FileError](damaged(page))
+		if !is || !bad.Unusable {
+			t.Errorf("page %d of %d is damaged, and what comes of it is %v", page+1, pages, bad)
+			continue
+		}
+		s, err := SetAside(path, time.Unix(int64(page), 0))
+		if err != nil {
+			t.Error(err)
+		}
+		saved += s.Runs
+		j, err := Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := j.Damage(true); err != nil {
+			t.Errorf("the new one: %v", err)
+		}
+		j.Close()
+	}
+	if least := tried * runs * 7 / 10; saved < least {
+		t.Errorf("of %d journals with %d runs %d were saved, want %d", tried, runs, saved, least)
 	}
 }
 

@@ -85,14 +85,14 @@ func salvage(conn *sql.Conn, table string) (rows int64) {
 			rows += n
 			return true
 		}
-		if from == to {
+		if from == to || to-from < leafRows && !readable(conn, table, from, to) {
 			return false
 		}
 		middle := from + (to-from)/2
 		first := take(from, middle)
 		return take(middle+1, to) || first
 	}
-	const step, patience = 4096, 64
+	const step, patience = 4096, 16
 	for from, lost := int64(1), 0; from <= last && lost < patience; from += step {
 		if take(from, min(from+step-1, last)) {
 			lost = 0
@@ -101,6 +101,22 @@ func salvage(conn *sql.Conn, table string) (rows int64) {
 		}
 	}
 	return rows
+}
+
+// leafRows is about how many rows a page of the file has: what is damaged is damaged by
+// the page.
+const leafRows = 64
+
+// readable reports whether one of the two ends of a stretch of rows can be read.
+func readable(conn *sql.Conn, table string, from, to int64) bool {
+	for _, order := range []string{"ASC", "DESC"} {
+		var id int64
+		err := conn.QueryRowContext(context.Background(), fmt.Sprintf("SELECT rowid FROM old.%s WHERE rowid BETWEEN ? AND ? ORDER BY rowid %s LIMIT 1", table, order), from, to).Scan(&id)
+		if err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // mostSalvaged bounds how far is looked where the end of a table is damaged.

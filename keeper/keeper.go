@@ -229,7 +229,10 @@ func (k *Keeper) open() (shut func(), err error) {
 func (k *Keeper) openJournal() (err error) {
 	k.journal, err = journal.Open(k.home.Journal())
 	if err == nil {
-		if _, _, err = k.journal.State(); err != nil { // what it begins from can be read
+		if _, _, err = k.journal.State(); err == nil { // what it begins from can be read
+			err = k.journal.Damage(k.setAside)
+		}
+		if err != nil {
 			k.journal.Close()
 		}
 	}
