@@ -141,7 +141,7 @@ func (a *app) readSource(dir, keyFile string) (*gates.Source, error) {
 			return nil, usageError("--signed: %s; %s", strings.Replace(found.Message, "the gate file", "the key", 1), found.Remedy)
 		}
 	}
-	text, err := os.ReadFile(keyFile)
+	text, err := home.ReadPlain(keyFile, mostKey)
 	if err != nil {
 		return nil, usageError("--signed: %s cannot be read: %w", keyFile, cause(err))
 	}
@@ -422,9 +422,12 @@ func (a *app) sign(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
+// mostKey bounds how much of a file with a key is read, in bytes.
+const mostKey = 64 << 10
+
 // signingKey reads a key that signs.
 func signingKey(file string) (ed25519.PrivateKey, error) {
-	text, err := os.ReadFile(file)
+	text, err := home.ReadPlain(file, mostKey)
 	if err != nil {
 		return nil, usageError("--key: %s cannot be read: %w", file, cause(err))
 	}
@@ -446,11 +449,11 @@ func (a *app) newKey(file string) error {
 	if err != nil {
 		return err
 	}
-	if err := home.Replace(file, private, 0o600); err != nil {
-		return usageError("%s cannot be written: %w", file, cause(err))
+	if err := writeNamed(file, private, 0o600); err != nil {
+		return err
 	}
-	if err := home.Replace(file+".pub", public, 0o644); err != nil {
-		return usageError("%s cannot be written: %w", file+".pub", cause(err))
+	if err := writeNamed(file+".pub", public, 0o644); err != nil {
+		return err
 	}
 	fmt.Fprintf(a.err, "%s %s, to be kept secret, and %s, for workstations\n", a.err.good("written"), file, file+".pub")
 	return nil

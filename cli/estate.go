@@ -5,7 +5,6 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"timegate/core/gate"
 	"timegate/estate"
 	"timegate/gates"
+	"timegate/home"
 	"timegate/inspect"
 )
 
@@ -127,7 +127,7 @@ func (a *app) trustedKey(file string) (ed25519.PublicKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := os.ReadFile(path)
+	text, err := home.ReadPlain(path, mostKey)
 	if err != nil {
 		return nil, usageError("--trust: %s cannot be read: %w", file, cause(err))
 	}

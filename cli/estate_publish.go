@@ -88,7 +88,7 @@ func (a *app) publishBundle(ctx context.Context, c *cli.Command, d *estate.Desk,
 
 // writeBundle writes a bundle to a file, for others to sign.
 func (a *app) writeBundle(file string, b *coreestate.Bundle, raw []byte) error {
-	if err := home.Replace(file, raw, 0o644); err != nil {
+	if err := writeNamed(file, raw, 0o644); err != nil {
 		return usageError("--to: %s cannot be written: %w", file, cause(err))
 	}
 	fmt.Fprintf(a.err, "%s %s, with bundle %d; others sign it with: timegate estate sign %s --key FILE\n", a.err.good("written"), file, b.Number, file)

@@ -80,7 +80,7 @@ func (a *app) estateSign(c *cli.Command, file string) error {
 			return usageError("%s: %w", file, err)
 		}
 	}
-	if err := home.Replace(file, raw, 0o644); err != nil {
+	if err := writeNamed(file, raw, 0o644); err != nil {
 		return usageError("%s cannot be written: %w", file, cause(err))
 	}
 	fmt.Fprintf(a.err, "%s %s; to publish it: timegate estate publish %s --key FILE\n", a.err.good("signed"), file, file)
@@ -152,13 +152,14 @@ func unpackBundle(dir string, b *coreestate.Bundle) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return usageError("--unpack %s: the folder is not empty; name one that is not there yet", dir)
 	}
+	tree, err := home.OpenTree(dir)
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
 	for name, data := range b.Content {
-		path := filepath.Join(dir, filepath.FromSlash(name))
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return home.Wrap(path, err)
-		}
-		if err := home.Replace(path, data, 0o644); err != nil {
-			return home.Wrap(path, err)
+		if err := tree.Replace(filepath.FromSlash(name), data, 0o644); err != nil {
+			return err
 		}
 	}
 	return nil

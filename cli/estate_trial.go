@@ -69,7 +69,7 @@ func (k *estateKeeper) tried(ctx context.Context, b *coreestate.Bundle, name str
 		return nil, err
 	}
 	file := filepath.Join(k.app.home.State, "estate", name)
-	if err := home.Replace(file, body, 0o600); err != nil {
+	if err := writeNamed(file, body, 0o600); err != nil {
 		return nil, home.Wrap(file, err)
 	}
 	defer os.Remove(file)

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -26,14 +28,19 @@ func (a *app) exportFolder(c *cli.Command) error {
 	if len(files) == 0 {
 		return usageError("there are no gates in %s to be written", a.home.Gates)
 	}
-	where := filepath.Join(dir, "gates")
+	tree, err := home.OpenTree(dir)
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	where := "gates"
 	if source, err := gates.ReadSource(dir, false); err == nil && len(source.Gates()) > 0 {
-		if _, err := os.Stat(where); err != nil {
-			where = dir // its gate files lie in it
+		if _, err := os.Stat(filepath.Join(dir, where)); err != nil {
+			where = "" // its gate files lie in it
 		}
 	}
 	type piece struct {
-		path string
+		name string
 		data []byte
 		mode os.FileMode
 	}
@@ -42,7 +49,7 @@ func (a *app) exportFolder(c *cli.Command) error {
 		pieces = append(pieces, piece{filepath.Join(where, f.Name+gates.Suffix), []byte(f.Text), 0o644})
 	}
 	if state, err := home.StateOf(a.home.VarsFile(), 1<<20); err == nil && state != nil {
-		pieces = append(pieces, piece{filepath.Join(dir, "vars.toml"), state.Text, 0o644})
+		pieces = append(pieces, piece{"vars.toml", state.Text, 0o644})
 	}
 	scripts, err := a.home.Scripts()
 	if err != nil {
@@ -53,16 +60,16 @@ func (a *app) exportFolder(c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		pieces = append(pieces, piece{filepath.Join(dir, "scripts", name), data, 0o755})
+		pieces = append(pieces, piece{filepath.Join("scripts", name), data, 0o755})
 	}
 	var changed []piece
 	over := 0
 	for _, p := range pieces {
-		now, err := os.ReadFile(p.path)
+		now, err := tree.Read(p.name, int64(len(p.data))+1)
 		if err == nil && string(now) == string(p.data) {
 			continue
 		}
-		if err == nil {
+		if !errors.Is(err, fs.ErrNotExist) {
 			over++
 		}
 		changed = append(changed, p)
@@ -73,11 +80,8 @@ func (a *app) exportFolder(c *cli.Command) error {
 		}
 	}
 	for _, p := range changed {
-		if err := os.MkdirAll(filepath.Dir(p.path), 0o755); err != nil {
-			return usageError("%s cannot be made: %w", filepath.Dir(p.path), cause(err))
-		}
-		if err := home.Replace(p.path, p.data, p.mode); err != nil {
-			return usageError("%s cannot be written: %w", p.path, cause(err))
+		if err := tree.Replace(p.name, p.data, p.mode); err != nil {
+			return err
 		}
 	}
 	fmt.Fprintf(a.err, "%s %d of %s into %s\n", a.err.good("written"), len(changed), plural(len(pieces), "file"), strings.TrimSuffix(dir, "/"))

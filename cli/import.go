@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 
@@ -12,6 +12,7 @@ import (
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/gates"
+	"timegate/home"
 	"timegate/ical"
 	"timegate/workstation/zones"
 )
@@ -32,13 +33,12 @@ func (a *app) importFile(_ context.Context, c *cli.Command) error {
 	if len(args) == 0 {
 		return usageError("the calendar file is missing: timegate import %s", c.ArgsUsage)
 	}
-	f, err := os.Open(args[0])
-	if err != nil {
-		return usageError("%s cannot be read: %w", args[0], cause(err))
-	}
-	defer f.Close()
 	const most = 8 << 20
-	proposals, err := ical.Import(io.LimitReader(f, most), a.zone, zones.Find)
+	text, err := home.ReadPlain(args[0], most)
+	if err != nil {
+		return usageError("%s cannot be read: %w", args[0], err)
+	}
+	proposals, err := ical.Import(bytes.NewReader(text), a.zone, zones.Find)
 	if err != nil {
 		return usageError("%s: %w", args[0], err)
 	}

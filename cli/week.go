@@ -104,8 +104,13 @@ func writeFile(path string, write func(io.Writer) error) error {
 	if err := write(&b); err != nil {
 		return err
 	}
-	if err := home.Replace(path, b.Bytes(), 0o644); err != nil {
-		return usageError("%s cannot be written: %w", path, cause(err))
+	return writeNamed(path, b.Bytes(), 0o644)
+}
+
+// writeNamed writes a file that the caller has named.
+func writeNamed(path string, data []byte, mode os.FileMode) error {
+	if err := home.WriteNamed(path, data, mode); err != nil {
+		return usageError("%w", err)
 	}
 	return nil
 }

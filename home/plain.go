@@ -24,6 +24,11 @@ func ReadWithMode(path string, most int64) ([]byte, fs.FileMode, error) {
 	if err != nil {
 		return nil, 0, unpathed(err)
 	}
+	return readFrom(f, most)
+}
+
+// readFrom reads a plain file that is open, and closes it.
+func readFrom(f *os.File, most int64) ([]byte, fs.FileMode, error) {
 	defer f.Close()
 	info, err := f.Stat()
 	switch {
