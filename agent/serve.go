@@ -69,10 +69,12 @@ type toldWatch struct {
 }
 
 // How long an agent waits for a next keeper when nothing runs any more, and
-// how often it looks meanwhile whether one can come at all.
+// how often it looks meanwhile whether one can come at all; and how long it waits for the
+// keeper that has started it, which may have ended since.
 const (
 	keeperPatience = 7 * 24 * time.Hour
 	lookForHome    = time.Minute
+	firstPatience  = 3 * callPatience
 )
 
 func serve() error {
@@ -103,6 +105,7 @@ func serve() error {
 			s.leave()
 		}
 	}()
+	time.AfterFunc(firstPatience, s.giveUp)
 	for {
 		conn, err := listener.AcceptUnix()
 		if err != nil {
@@ -134,6 +137,15 @@ func (s *server) leave() {
 	defer s.mu.Unlock()
 	s.leaving = true
 	s.endIfIdle()
+}
+
+// giveUp ends an agent that nobody has called.
+func (s *server) giveUp() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.calls == 0 {
+		s.listener.Close()
+	}
 }
 
 // endIfIdle ends the agent where nobody needs it any more.

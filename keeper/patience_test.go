@@ -223,7 +223,7 @@ func TestDriveThatHangs(t *testing.T) {
 // TestSlowAccounts: a directory of accounts that does not answer keeps only
 // those from starting who are looked up in it.
 func TestSlowAccounts(t *testing.T) {
-	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS|syscall.CLONE_NEWPID) {
 		return
 	}
 	h := systemScope(t)

@@ -128,7 +128,7 @@ func (k *Keeper) start(d *engine.Decision, p *program, unrecorded error) []input
 	if unrecorded != nil && !k.settings.StartUnrecorded {
 		p.agent.Drop(d.Run)
 		p.let()
-		return failed("the journal cannot be written: " + unrecorded.Error())
+		return failed(fmt.Sprintf("nothing is started: since %s the journal cannot be written: %v", k.recorder.since.In(k.ws.Zone().Location()).Format(time.TimeOnly), unrecorded))
 	}
 	k.programs.running[d.Run] = p
 	k.programs.starting++
