@@ -127,9 +127,9 @@ func (m *estateModel) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case estateMsg:
 		m.estate = msg.Estate
 	case tea.MouseWheelMsg:
-		m.wheel(msg, len(m.rows()))
+		m.wheel(msg, m.names())
 	case tea.MouseClickMsg:
-		m.click(msg)
+		m.click(msg, m.names())
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	}
@@ -162,18 +162,25 @@ var estateKeys = []string{
 	"q   quit",
 }
 
+// names are those of the workstations as they are shown.
+func (m *estateModel) names() []string {
+	var out []string
+	for _, h := range m.rows() {
+		out = append(out, h.Name)
+	}
+	return out
+}
+
 func (m *estateModel) key(msg tea.KeyPressMsg) tea.Cmd {
-	rows := m.rows()
-	if cmd, ok := m.taken(msg, len(rows), estateKeys); ok {
+	if cmd, ok := m.taken(msg, m.names(), estateKeys); ok {
 		return cmd
 	}
 	switch msg.String() {
 	case "t":
-		m.onlyBad, m.cursor = !m.onlyBad, 0
+		m.onlyBad = !m.onlyBad
 	case "enter":
-		if m.cursor < len(rows) {
-			name := rows[m.cursor].Name
-			m.page = &page{title: name, lines: m.source.Show(name)}
+		if m.settle(m.names()); m.chosen != "" {
+			m.page = &page{title: m.chosen, lines: m.source.Show(m.chosen)}
 		}
 	}
 	return nil
@@ -195,11 +202,11 @@ func (m *estateModel) View() tea.View {
 func (m *estateModel) picture(width, height int) []string {
 	room, e := height-1, m.estate // the keys are below
 	if e == nil {
-		return fill([]string{"  looking at the estate …"}, width, room)
+		return fill([]string{"  looking at the estate …"}, width, room, m.style.signs().more)
 	}
 	lines := m.header(e, width)
 	rows := m.rows()
-	m.move(0, len(rows))
+	m.settle(m.names())
 	events := min(len(e.Events), max(3, (room-len(lines))/3))
 	least := 3 // workstations
 	hosts := room - len(lines) - events - 3
@@ -223,7 +230,7 @@ func (m *estateModel) picture(width, height int) []string {
 		}
 		lines = append(lines, mark+" "+text)
 	}
-	lines = append(fill(lines, width, room-events-1), m.style.title(width, "happened", ""))
+	lines = append(fill(lines, width, room-events-1, m.style.signs().more), m.style.title(width, "happened", ""))
 	longest := 0
 	for _, ev := range e.Events[:events] {
 		longest = max(longest, ansi.StringWidth(words.Line(ev.Host)))
@@ -231,7 +238,7 @@ func (m *estateModel) picture(width, height int) []string {
 	for _, ev := range e.Events[:events] {
 		lines = append(lines, fmt.Sprintf(" %s  %s %s", ev.At.In(m.zone).Format("Mon 15:04:05"), pad(words.Line(ev.Host), longest+1), ev.Text))
 	}
-	return fill(lines, width, room)
+	return fill(lines, width, room, m.style.signs().more)
 }
 
 // header tells of the shop and its bundle.

@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -9,9 +10,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-// marks are where the person is in the view.
+// marks are where the person is in the view. What is chosen is a row by its name: when
+// rows change their places, the cursor goes with it.
 type marks struct {
 	cursor, top int
+	chosen      string
 	filter      string
 	typing      bool // a filter
 	// What was drawn last: on which line the first row is, and how many there are.
@@ -38,7 +41,7 @@ type frame struct {
 
 func (f *frame) scroll(by int) {
 	shown := max(1, f.height-2)
-	last := max(0, len(f.page.lines)-shown)
+	last := max(0, len(f.wrapped())-shown)
 	if f.page.tail {
 		f.page.top = last
 	}
@@ -46,17 +49,27 @@ func (f *frame) scroll(by int) {
 	f.page.tail = f.page.run != 0 && f.page.top == last
 }
 
+// wrapped are the lines of the page, none wider than the terminal.
+func (f *frame) wrapped() []string {
+	var out []string
+	for _, l := range f.page.lines {
+		out = append(out, strings.Split(ansi.Wrap(l, max(f.width-2, 1), ""), "\n")...)
+	}
+	return out
+}
+
 func (f *frame) pageLines() []string {
 	p, room := f.page, f.height-1
+	wrapped := f.wrapped()
 	shown := max(1, room-1)
 	if p.tail {
-		p.top = max(0, len(p.lines)-shown)
+		p.top = max(0, len(wrapped)-shown)
 	}
 	lines := []string{f.style.title(f.width, p.title, "")}
-	for _, l := range p.lines[min(p.top, len(p.lines)):min(p.top+shown, len(p.lines))] {
+	for _, l := range wrapped[min(p.top, len(wrapped)):min(p.top+shown, len(wrapped))] {
 		lines = append(lines, " "+l)
 	}
-	return fill(lines, f.width, room)
+	return fill(lines, f.width, room, f.style.signs().more)
 }
 
 func (f *frame) pageKey(k string) {
@@ -71,9 +84,9 @@ func (f *frame) pageKey(k string) {
 	case "pgdown", "space":
 		f.scroll(shown)
 	case "home":
-		f.scroll(-len(f.page.lines))
+		f.scroll(-len(f.wrapped()))
 	case "end":
-		f.scroll(len(f.page.lines))
+		f.scroll(len(f.wrapped()))
 	case "esc", "q":
 		f.page = nil
 	}
@@ -92,16 +105,36 @@ func (m *marks) typed(k, text string) {
 	default:
 		m.filter += text
 	}
-	m.cursor = 0
+	m.choose("")
+}
+
+// choose chooses a row by its name, "" for the first one.
+func (m *marks) choose(name string) { m.chosen, m.cursor = name, 0 }
+
+// settle puts the cursor on the row that is chosen, given the names of all rows as they are
+// now. Where that row is gone, the one in its place is chosen.
+func (m *marks) settle(rows []string) {
+	if i := slices.Index(rows, m.chosen); i >= 0 {
+		m.cursor = i
+		return
+	}
+	m.cursor = max(0, min(m.cursor, len(rows)-1))
+	if m.chosen = ""; len(rows) > 0 {
+		m.chosen = rows[m.cursor]
+	}
 }
 
 // move chooses another one of some rows.
-func (m *marks) move(by, rows int) { m.cursor = max(0, min(m.cursor+by, rows-1)) }
+func (m *marks) move(by int, rows []string) {
+	m.settle(rows)
+	m.chosen, m.cursor = "", m.cursor+by
+	m.settle(rows)
+}
 
 // moved takes a key that chooses a row, and reports whether it is one.
-func (m *marks) moved(k string, rows int) bool {
+func (m *marks) moved(k string, rows []string) bool {
 	shown := max(1, m.rowsShown)
-	by, ok := map[string]int{"up": -1, "down": 1, "pgup": -shown, "pgdown": shown, "home": -rows, "end": rows}[k]
+	by, ok := map[string]int{"up": -1, "down": 1, "pgup": -shown, "pgdown": shown, "home": -len(rows), "end": len(rows)}[k]
 	if ok {
 		m.move(by, rows)
 	}
@@ -109,7 +142,7 @@ func (m *marks) moved(k string, rows int) bool {
 }
 
 // taken takes a key that all views have, and reports whether it was one.
-func (f *frame) taken(msg tea.KeyPressMsg, rows int, help []string) (cmd tea.Cmd, ok bool) {
+func (f *frame) taken(msg tea.KeyPressMsg, rows []string, help []string) (cmd tea.Cmd, ok bool) {
 	k := msg.String()
 	switch {
 	case k == "ctrl+c":
@@ -138,7 +171,7 @@ func (f *frame) taken(msg tea.KeyPressMsg, rows int, help []string) (cmd tea.Cmd
 }
 
 // wheel takes a turn of the mouse's wheel.
-func (f *frame) wheel(msg tea.MouseWheelMsg, rows int) {
+func (f *frame) wheel(msg tea.MouseWheelMsg, rows []string) {
 	const step = 3
 	by := step
 	if msg.Button == tea.MouseWheelUp {
@@ -152,9 +185,10 @@ func (f *frame) wheel(msg tea.MouseWheelMsg, rows int) {
 }
 
 // click chooses the row that is clicked on.
-func (f *frame) click(msg tea.MouseClickMsg) {
-	if row := msg.Y - f.firstRow; f.page == nil && row >= 0 && row < f.rowsShown {
-		f.cursor = f.top + row
+func (f *frame) click(msg tea.MouseClickMsg, rows []string) {
+	if row := msg.Y - f.firstRow; f.page == nil && row >= 0 && row < f.rowsShown && f.top+row < len(rows) {
+		f.choose(rows[f.top+row])
+		f.settle(rows)
 	}
 }
 

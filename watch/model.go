@@ -11,6 +11,7 @@ import (
 
 	"timegate/control"
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	"timegate/core/words"
 )
 
@@ -84,8 +85,13 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case foundMsg:
 		m.found = msg
 	case itemsMsg:
+		changed := false
 		for _, it := range msg {
 			m.take(it)
+			changed = changed || it.Event == string(engine.KindGatesChanged)
+		}
+		if changed {
+			return m, func() tea.Msg { return m.reload() }
 		}
 		return m, m.askStatus()
 	case statusMsg:
@@ -105,10 +111,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case pageMsg:
 		m.turn(msg.page)
 	case tea.MouseWheelMsg:
-		m.wheel(msg, len(m.rows(m.filter)))
+		m.wheel(msg, m.names())
 	case tea.MouseClickMsg:
 		if m.ask == nil {
-			m.click(msg)
+			m.click(msg, m.names())
 		}
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
@@ -221,19 +227,25 @@ func (m *model) output(run int64, title string) tea.Cmd {
 	}
 }
 
-// chosen returns the gate under the cursor.
-func (m *model) chosen() (Gate, bool) {
-	rows := m.rows(m.filter)
-	if m.cursor >= len(rows) {
-		return Gate{}, false
+// names are those of the gates as they are shown.
+func (m *model) names() []string {
+	var out []string
+	for _, g := range m.rows(m.filter) {
+		out = append(out, g.Name)
 	}
-	return rows[m.cursor], true
+	return out
+}
+
+// pick returns the gate that is chosen.
+func (m *model) pick() (Gate, bool) {
+	m.settle(m.names())
+	return m.gate(m.chosen)
 }
 
 // View implements [tea.Model].
 func (m *model) View() tea.View {
 	return m.screen(func() []string {
-		m.move(0, len(m.rows(m.filter)))
+		m.settle(m.names())
 		return m.picture(&m.style, &m.marks, m.width, m.height)
 	}, m.bottom())
 }
@@ -251,9 +263,30 @@ func (m *model) bottom() string {
 	case m.note != "":
 		text = words.Line(m.note)
 	default:
-		text = m.style.Faint("o open  s stop  e on  d off  p pause  f follow  w why  / find  ? keys  q quit")
+		text = m.keys()
 	}
 	return text
+}
+
+// keys says what the keys do, and with which gate.
+func (m *model) keys() string {
+	text, pause := "", "p pause"
+	if m.status.Paused {
+		pause = "p resume"
+	}
+	if g, ok := m.pick(); ok {
+		with := []string{"o open"}
+		if len(m.status.Gates[g.Name].Running) > 0 {
+			with = append(with, "s stop")
+		}
+		if g.Enabled {
+			with = append(with, "d off")
+		} else if g.Broken == "" {
+			with = append(with, "e on")
+		}
+		text = m.style.Head(words.Line(g.Name)) + m.style.Faint(": "+strings.Join(append(with, "f follow", "w why"), "  ")+m.style.signs().dot)
+	}
+	return text + m.style.Faint(pause+"  / find  ? keys  q quit")
 }
 
 // keysHelp lists the keys.
@@ -280,7 +313,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	}
-	if cmd, ok := m.taken(msg, len(m.rows(m.filter)), keysHelp); ok {
+	if cmd, ok := m.taken(msg, m.names(), keysHelp); ok {
 		return cmd
 	}
 	if k != "p" {
@@ -294,7 +327,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 
 // gateKey does something with the gate under the cursor.
 func (m *model) gateKey(k string) tea.Cmd {
-	g, there := m.chosen()
+	g, there := m.pick()
 	if !there {
 		return nil
 	}

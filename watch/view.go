@@ -21,15 +21,15 @@ type Style struct {
 
 // signs are what is drawn with.
 type signs struct {
-	run, failed, passed, due, now, cursor, dot, rule string
-	curve                                            []string
+	run, failed, passed, due, now, cursor, dot, rule, more string
+	curve                                                  []string
 }
 
 func (y *Style) signs() signs {
 	if y.ASCII {
-		return signs{run: "#", failed: "x", passed: "-", due: "o", now: "|", cursor: ">", dot: " - ", rule: "-"}
+		return signs{run: "#", failed: "x", passed: "-", due: "o", now: "|", cursor: ">", dot: " - ", rule: "-", more: "~"}
 	}
-	return signs{run: "■", failed: "×", passed: "–", due: "□", now: "│", cursor: "›", dot: " · ", rule: "─",
+	return signs{run: "■", failed: "×", passed: "–", due: "□", now: "│", cursor: "›", dot: " · ", rule: "─", more: "…",
 		curve: []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}}
 }
 
@@ -51,7 +51,7 @@ func (s *state) picture(y *Style, m *marks, width, height int) []string {
 	room := height - 1 // the keys are below
 	lines := s.header(y, width)
 	if !s.loaded {
-		return fill(append(lines, "", "  waiting for the keeper …"), width, room)
+		return fill(append(lines, "", "  waiting for the keeper …"), width, room, y.signs().more)
 	}
 	least := 4                                            // of gates
 	runs := min(len(s.runs), max(1, (room-len(lines))/5)) // that are shown
@@ -81,22 +81,23 @@ func (s *state) picture(y *Style, m *marks, width, height int) []string {
 	for i := m.top; i < m.top+m.rowsShown; i++ {
 		lines = append(lines, s.gateLine(y, &rows[i], i == m.cursor, width))
 	}
-	lines = fill(lines, width, room-events-1)
+	lines = fill(lines, width, room-events-1, y.signs().more)
 	lines = append(lines, y.title(width, "happened", ""))
 	for i := range s.events[:events] {
 		lines = append(lines, s.eventLine(y, &s.events[i], width))
 	}
-	return fill(lines, width, room)
+	return fill(lines, width, room, y.signs().more)
 }
 
-// fill cuts lines to a width, and makes them as many as are wanted.
-func fill(lines []string, width, n int) []string {
+// fill cuts lines to a width, with a sign where something is cut off, and makes them as many
+// as are wanted.
+func fill(lines []string, width, n int, more string) []string {
 	for len(lines) < n {
 		lines = append(lines, "")
 	}
 	lines = lines[:max(n, 0)]
 	for i := range lines {
-		lines[i] = ansi.Truncate(lines[i], width, "")
+		lines[i] = ansi.Truncate(lines[i], width, more)
 	}
 	return lines
 }
@@ -145,7 +146,7 @@ func (s *state) header(y *Style, width int) []string {
 			parts = append(parts, y.Warn(text))
 		}
 	}
-	lines := []string{ansi.Truncate(strings.Join(parts, dot), width, "")}
+	lines := joined(parts, dot, width)
 	if s.gone != "" {
 		lines = append(lines, y.Bad("no keeper answers")+": "+s.gone)
 	}
@@ -159,6 +160,19 @@ func (s *state) header(y *Style, width int) []string {
 	if len(lines) > most {
 		more := len(lines) - most + 1
 		lines = append(lines[:most-1], y.Faint(fmt.Sprintf("and %d more: timegate check", more)))
+	}
+	return lines
+}
+
+// joined joins parts into lines of a width.
+func joined(parts []string, between string, width int) []string {
+	lines := parts[:1:1]
+	for _, p := range parts[1:] {
+		if last := lines[len(lines)-1] + between + p; ansi.StringWidth(last) <= width {
+			lines[len(lines)-1] = last
+		} else {
+			lines = append(lines, "  "+p)
+		}
 	}
 	return lines
 }
@@ -221,29 +235,32 @@ func curve(shares []float64, bars []string) string {
 	return b.String()
 }
 
-// What the columns of the gates take.
-const (
-	wideName, narrowName = 22, 16
-	nextWidth            = 16
-	lastWidth            = 20
-	leastStrip           = 24
-	wideFrom             = 100
-)
+// columns are how wide the parts of a gate's line are: its name, what it does or when it
+// opens next, how it ended last, and the strip of its day, 0 for none.
+type columns struct{ name, next, last, strip int }
 
-// columns returns how wide the name of a gate and the strip of its day are; 0 for no strip.
-func columns(width int) (name, strip int) {
-	name = narrowName
-	if width >= wideFrom {
-		name = wideName
+// columnsOf divides a width. What a gate waits for and how it ended come before its day.
+func columnsOf(width int) columns {
+	const (
+		small, wide = 60, 110
+		leastStrip  = 24
+		around      = 4 // the cursor, and the room before the strip
+	)
+	c := columns{name: 22, next: 30, last: 24}
+	switch {
+	case width < small:
+		c.name, c.next = 16, 16
+	case width < wide:
+		c.next = 28
 	}
-	if strip = width - name - nextWidth - lastWidth - 2 - 2; strip < leastStrip {
-		strip = 0
+	if c.strip = width - c.name - c.next - c.last - around; c.strip < leastStrip {
+		c.strip = 0
 	}
-	return name, strip
+	return c
 }
 
 func (s *state) gatesTitle(y *Style, m *marks, width, n int) string {
-	name, strip := columns(width)
+	c := columnsOf(width)
 	left := y.Head("gates") + " "
 	switch {
 	case m.typing:
@@ -253,19 +270,34 @@ func (s *state) gatesTitle(y *Style, m *marks, width, n int) string {
 	default:
 		left += y.Faint(fmt.Sprint(n))
 	}
-	cells := pad(left, name+2+nextWidth+lastWidth+2)
-	return cells + y.Faint(hours(strip))
+	cells := pad(left, c.name+2+c.next+c.last+2)
+	return cells + y.Faint(hours(c.strip))
 }
 
-// hours names the hours above the strips of days.
+// hours names the hours above the strips of days, the last one at their end.
 func hours(width int) string {
-	out := []byte(strings.Repeat(" ", width))
-	for _, h := range []int{0, 6, 12, 18} {
-		if width > 0 {
-			copy(out[h*width/24:], fmt.Sprintf("%02d", h))
+	if width == 0 {
+		return ""
+	}
+	const day, least = 24, 4 // hours, and what one takes with the room after it
+	apart := 6
+	for _, h := range []int{1, 2, 3} {
+		if width*h/day >= least {
+			apart = h
+			break
 		}
 	}
+	out := []byte(strings.Repeat(" ", width))
+	for h := 0; h < day; h += apart {
+		copy(out[h*width/day:], fmt.Sprintf("%02d", h))
+	}
+	copy(out[width-2:], fmt.Sprint(day))
 	return string(out)
+}
+
+// pad cuts or fills a text to a width, with a sign where something is cut off.
+func (y *Style) pad(text string, width int) string {
+	return pad(ansi.Truncate(text, width-1, y.signs().more), width)
 }
 
 func pad(text string, width int) string {
@@ -276,7 +308,7 @@ func pad(text string, width int) string {
 // gateLine tells of a gate: what it does or when it opens next, how it ended last, and
 // its day.
 func (s *state) gateLine(y *Style, g *Gate, chosen bool, width int) string {
-	name, strip := columns(width)
+	c := columnsOf(width)
 	mark, title := "  ", words.Line(g.Name)
 	if chosen {
 		mark, title = y.signs().cursor+" ", y.Head(title)
@@ -285,7 +317,7 @@ func (s *state) gateLine(y *Style, g *Gate, chosen bool, width int) string {
 	next := ""
 	switch {
 	case g.Broken != "":
-		return mark + pad(title, name) + y.Bad("broken") + "  " + words.Line(g.Broken)
+		return mark + pad(title, c.name) + y.Bad("broken") + "  " + words.Line(g.Broken)
 	case len(st.Running) > 0:
 		next = y.Good("runs")
 	case st.Waiting != "":
@@ -303,9 +335,9 @@ func (s *state) gateLine(y *Style, g *Gate, chosen bool, width int) string {
 	if e, known := s.last[g.Name]; known {
 		last = y.result(e.what, e.result) + " " + y.Faint(ago(s.now.Sub(e.at))+" ago")
 	}
-	line := mark + pad(title, name) + pad(next, nextWidth) + pad(last, lastWidth)
-	if strip > 0 {
-		line += "  " + s.strip(y, g, strip)
+	line := mark + y.pad(title, c.name) + y.pad(next, c.next) + y.pad(last, c.last)
+	if c.strip > 0 {
+		line += "  " + s.strip(y, g, c.strip)
 	}
 	return line
 }
@@ -386,6 +418,10 @@ func (s *state) eventLine(y *Style, e *event, width int) string {
 	if e.run != 0 {
 		run = fmt.Sprintf("run %d", e.run)
 	}
-	name, _ := columns(width)
-	return "  " + pad(when, 11) + pad(words.Line(e.gate), name) + pad(run, 10) + pad(y.result(e.what, e.result), 13) + y.Faint(words.Line(e.why))
+	const leastForRun = 100 // columns
+	line := "  " + pad(when, 11) + y.pad(words.Line(e.gate), columnsOf(width).name)
+	if width >= leastForRun {
+		line += pad(run, 10)
+	}
+	return line + pad(y.result(e.what, e.result), 13) + y.Faint(words.Line(e.why))
 }

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -227,13 +229,63 @@ func TestKeys(t *testing.T) {
 	m := shown(&fake{}, 80, 24, plainStyle(true))
 	m.View() // says where the rows are
 	run(m, tea.MouseClickMsg{X: 4, Y: m.firstRow + 2})
-	if g, _ := m.chosen(); m.cursor != 2 || g.Name != "vault-copy" {
+	if g, _ := m.pick(); m.cursor != 2 || g.Name != "vault-copy" {
 		t.Errorf("a click on the third row chooses %d, %s", m.cursor, g.Name)
 	}
 	run(m, tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	run(m, tea.MouseClickMsg{X: 4, Y: 0})
 	if m.cursor != 5 {
 		t.Errorf("the wheel, and a click beside, choose %d", m.cursor)
+	}
+}
+
+// TestChosen: what is chosen is a gate, whatever comes and goes above it: two keys in turn
+// are for the same one.
+func TestChosen(t *testing.T) {
+	src := &fake{status: status(monday(12, 10, 0), 5)}
+	m := shown(src, 80, 24, plainStyle(true))
+	for _, k := range []string{"down", "down", "down", "down"} {
+		run(m, press(k))
+	}
+	if g, _ := m.pick(); g.Name != "stock-count" {
+		t.Fatalf("chosen is %s", g.Name)
+	}
+	r := rand.New(rand.NewPCG(7, 7))
+	names := []string{"cover-proof", "glue-warm", "humidity-log", "job-board", "vault-copy", "stock-count"}
+	for i := range int64(200) { // a storm: each makes other rows the first ones
+		gates := map[string]control.GateStatus{}
+		for _, name := range names {
+			next := monday(12, r.IntN(59), 0)
+			g := control.GateStatus{Next: &next}
+			if r.IntN(3) == 0 {
+				g.Running = []int64{i}
+			}
+			gates[name] = g
+		}
+		m.Update(statusMsg{status: control.Status{Now: monday(12, 10, 0), Gates: gates}})
+		if i%20 == 0 {
+			m.Update(loadedMsg{m.status, bindery()})
+		}
+		if lines := strings.Split(m.View().Content, "\n"); !strings.HasPrefix(lines[m.firstRow+m.cursor-m.top], "> stock-count ") || m.note == "" && !strings.HasPrefix(lines[23], "stock-count: o open") {
+			t.Fatalf("after %d changes\n%s", i+1, m.View().Content)
+		}
+		run(m, press([]string{"d", "e", "o"}[i%3]))
+	}
+	for _, did := range src.done {
+		if !strings.HasSuffix(did, " stock-count") {
+			t.Fatalf("a key was for another gate: %s", did)
+		}
+	}
+	if len(src.done) != 200 {
+		t.Errorf("%d keys did something", len(src.done))
+	}
+	// Where it is gone, the one in its place is chosen.
+	l := bindery()
+	l.Gates = slices.DeleteFunc(l.Gates, func(g Gate) bool { return g.Name == "stock-count" })
+	row := m.cursor
+	m.Update(loadedMsg{m.status, l})
+	if g, ok := m.pick(); !ok || g.Name == "stock-count" || m.cursor != min(row, len(l.Gates)-1) {
+		t.Errorf("then %v is chosen, in row %d", g.Name, m.cursor)
 	}
 }
 
