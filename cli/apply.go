@@ -279,7 +279,7 @@ func countChanges(changes []gateChange) string {
 		}
 	}
 	if len(list) == 0 {
-		return "no gate"
+		return "what goes with the gates"
 	}
 	return plural(len(changes), "gate") + " (" + strings.Join(list, ", ") + ")"
 }
@@ -354,7 +354,7 @@ func oneLine(text string) string { return strings.Join(strings.Fields(text), " "
 
 func (a *app) duesText(dues []time.Time) string {
 	if len(dues) == 0 {
-		return "no time that is known"
+		return "at no set time"
 	}
 	var list []string
 	for _, t := range dues {

@@ -205,7 +205,7 @@ func (a *app) estateList(d *estate.Desk, only, word string) error {
 		rows = append(rows, a.hostRow(&hosts[i]))
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(a.err, "no workstation is so")
+		fmt.Fprintln(a.err, "no workstation matches")
 		return nil
 	}
 	a.out.table(hostColumns, rows)

@@ -196,7 +196,7 @@ func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant
 	}
 	fmt.Fprintf(a.out, "\n%s\n", a.out.head(head))
 	if first < 0 {
-		fmt.Fprintf(a.out, "  Nothing until %s, as far as that can be told.\n", a.local(until.Time()))
+		fmt.Fprintf(a.out, "  Nothing is due before %s. An event may open it sooner.\n", a.local(until.Time()))
 		return nil
 	}
 	// Of what is supposed several moments are told: it need not touch the first.

@@ -271,5 +271,5 @@ func (a *app) commandCell(r *listed, _ bool) string {
 
 // nothingChosen says that no gate is as it was asked for.
 func nothingChosen(all int) error {
-	return &exitError{exitFailed, fmt.Errorf("none of %s is so", plural(all, "gate"))}
+	return &exitError{exitFailed, fmt.Errorf("none of %s matches", plural(all, "gate"))}
 }

@@ -132,7 +132,7 @@ const (
 	CodeCancelled Code = "cancelled"  // By, Stage, Need
 	CodePaused    Code = "paused"     // Span from the first to the last
 	CodeNoKeeper  Code = "no-keeper"  // Span
-	CodeForward   Code = "forward"    // Span; the clock was set forward over it
+	CodeForward   Code = "forward"    // Span; the clock was set past it
 	CodeAsleep    Code = "asleep"     // Span
 	CodeWentDown  Code = "went-down"  // the machine went down while it waited
 

@@ -84,7 +84,7 @@ func outcome(r engine.Reason, span string) string {
 	case engine.CodeNoKeeper:
 		return within("no keeper ran", a)
 	case engine.CodeForward:
-		return within("the clock was set forward over it", a)
+		return within("the clock was set past it", a)
 	case engine.CodeAsleep:
 		return within("the machine was asleep", a)
 	case engine.CodeWentDown:

@@ -47,7 +47,7 @@ func TestReasons(t *testing.T) {
 		{engine.CodeCancelled, engine.Args{By: engine.ByHand, Stage: engine.ForRun}, "stopped by hand while it waited"},
 		{engine.CodePaused, engine.Args{Count: 5, Span: minute}, "paused: 5 starts in 1 min"},
 		{engine.CodeNoKeeper, engine.Args{}, "no keeper ran"},
-		{engine.CodeForward, engine.Args{}, "the clock was set forward over it"},
+		{engine.CodeForward, engine.Args{}, "the clock was set past it"},
 		{engine.CodeAsleep, engine.Args{}, "the machine was asleep"},
 		{engine.CodeWentDown, engine.Args{}, "the machine went down while it waited"},
 		{engine.CodeGrace, engine.Args{Span: minute}, "it did not end within 1 min"},

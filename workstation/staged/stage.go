@@ -46,7 +46,7 @@ var stagedEvents = []stagedEvent{
 	{"device", "NAME", "a device turns up", (*Machine).device},
 	{"memory", "AMOUNT", "so much memory is free", (*Machine).setMemory},
 	{"disk", "PATH AMOUNT", "so much of the disk at the path is free", (*Machine).setDisk},
-	{"clock", "+SPAN|-SPAN|TIME", "the clock is set forward or back, or to the next such time of day; of a machine asleep, time passes", (*Machine).setClock},
+	{"clock", "+SPAN|-SPAN|TIME", "the clock is set forward or back, or to the next such time of day; while the machine sleeps, the time passes", (*Machine).setClock},
 }
 
 // EventHelp returns what can be staged: each word, its arguments and what it does.
