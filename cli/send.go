@@ -20,8 +20,16 @@ func (a *app) sendCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if len(ans.Decisions) == 0 {
+			if !ans.Known {
 				return &exitError{exitUnknown, fmt.Errorf("no gate waits for the signal %q now", name)}
+			}
+			if len(ans.Decisions) == 0 && !a.json {
+				why := "no gate opens by it now, by its days, its hours or \"first\""
+				if s, err := a.client.Status(ctx); err == nil && s.Paused {
+					why = "the gates are paused, and it is skipped"
+				}
+				fmt.Fprintf(a.out, "sent: %s\n", why)
+				return nil
 			}
 			return a.printAnswer(name, ans)
 		},

@@ -5,12 +5,14 @@ import (
 	"errors"
 	"maps"
 	"os"
+	"slices"
 	"time"
 
 	"timegate/control"
 	"timegate/core/calendar"
 	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/core/words"
 	"timegate/gates"
 	"timegate/journal"
@@ -128,8 +130,11 @@ func (k *Keeper) obey(c control.Command, answer func(control.Answer)) {
 			return
 		}
 	}
+	concerns := k.concernedBy(c)
 	k.handle(input{body: bodyOf(c), then: func(decisions []engine.Decision) {
-		a := control.Answer{Known: true}
+		a := control.Answer{Known: c.Verb != control.Send || len(concerns) > 0}
+		// What else was due at that moment is no answer.
+		decisions = slices.DeleteFunc(slices.Clone(decisions), func(d engine.Decision) bool { return concerns != nil && !concerns[d.Gate] })
 		add := func(list []engine.Decision) {
 			for i := range list {
 				a.Decisions = append(a.Decisions, control.NewDecision(&list[i]))
@@ -152,6 +157,26 @@ func (k *Keeper) obey(c control.Command, answer func(control.Answer)) {
 			answer(a)
 		}
 	}})
+}
+
+// concernedBy returns the gates that a command is about; nil for all.
+func (k *Keeper) concernedBy(c control.Command) map[string]bool {
+	switch c.Verb {
+	case control.Open, control.Stop:
+		return map[string]bool{c.Gate: true}
+	case control.Send:
+		gates := map[string]bool{}
+		for name, f := range k.files {
+			for i := range f.Gate.Opens {
+				o := &f.Gate.Opens[i]
+				if e := &o.Plan.Phrase.Event; e.Kind == phrase.Signal && e.Name == c.Name && f.Gate.Active(o, k.ws.Host()) {
+					gates[name] = true
+				}
+			}
+		}
+		return gates
+	}
+	return nil
 }
 
 func bodyOf(c control.Command) engine.Body {

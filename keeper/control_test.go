@@ -290,3 +290,33 @@ func TestEndsWhileAsked(t *testing.T) {
 		callers.Wait()
 	}
 }
+
+// TestAnswers: what is asked for is answered with what came of it, and not with what else was
+// due in that moment.
+func TestAnswers(t *testing.T) {
+	t.Parallel()
+	h := homeWith(t, "other", gateText("/bin/true", `"every 1s"`), "mine", gateText("/bin/true", `"signal now"`), "replaced", gateText("/bin/sleep", `"signal anew"`, "[rules]", `busy = "replace"`),
+		"off", gateText("/bin/true", `{ when = "signal off", enabled = false }`))
+	ws := fast(t) // seconds pass while a command is on its way
+	keep(t, h, ws)
+	c := control.NewClient(h)
+	for range 50 {
+		for signal, want := range map[string]string{"now": "mine", "anew": "replaced", "off": "", "nothing": ""} {
+			a, err := c.Send(t.Context(), signal)
+			if err != nil || a.Known != (want != "") {
+				t.Fatalf("%s: %+v, %v", signal, a, err)
+			}
+			for _, d := range a.Decisions {
+				if d.Gate != want {
+					t.Fatalf("sent %s, and the answer is about %s", signal, d.Gate)
+				}
+			}
+		}
+		for _, ask := range []func(context.Context, string) (control.Answer, error){c.Open, c.Stop} {
+			a, err := ask(t.Context(), "mine")
+			if err != nil || slices.ContainsFunc(a.Decisions, func(d control.Decision) bool { return d.Gate != "mine" }) {
+				t.Fatalf("%+v, %v", a, err)
+			}
+		}
+	}
+}
