@@ -102,9 +102,6 @@ func takeItem(g *gate.Gate, item *desktop.Entry) {
 
 // writeEdit proposes a gate as an edit has it.
 func (a *app) writeEdit(ctx context.Context, c *cli.Command, name string, argv []string, edit *gate.Edit, others ...gates.OtherChange) error {
-	if err := a.keeperForNow(ctx, c); err != nil {
-		return err
-	}
 	put, err := a.keepScript(ctx, c, name, argv, edit)
 	if err != nil {
 		return err
@@ -131,6 +128,7 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 		}
 		g.Opens = append(g.Opens, o)
 	}
+	g.Measure = c.StringSlice("measure")
 	if s := c.String("longest"); s != "" {
 		d, err := parseSpan("longest", s)
 		if err != nil {

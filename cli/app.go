@@ -116,7 +116,7 @@ func (a *app) root() *cli.Command {
 			a.startupCommand(), a.applyCommand(), a.signCommand(),
 			a.estateCommand(),
 			a.exportCommand(), a.importCommand(),
-			a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.completionCommand(), a.helpCommand(),
+			a.versionCommand(), a.demoCommand(), a.stageCommand(), a.schemaCommand(), a.completionCommand(), a.helpCommand(),
 		},
 	}
 	root.Action = a.group
@@ -158,7 +158,7 @@ func (a *app) group(_ context.Context, c *cli.Command) error {
 }
 
 // homeless are the commands that want no home, or have one of their own.
-var homeless = []string{"", "help", "demo", "schema", "completion"}
+var homeless = []string{"", "help", "version", "demo", "schema", "completion"}
 
 // prepare reads the options that all commands have.
 func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, error) {

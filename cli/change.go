@@ -20,6 +20,7 @@ func (a *app) changeCommand() *cli.Command {
 			`timegate change stock-count/saturdays --open "at 08:45 on sat"`,
 			`timegate change stock-count --open evenings="at 18:00 on mon-fri"`,
 			`timegate change vault-copy --set needs.power=mains --set again.times=3`,
+			`timegate change humidity-log --args -- --room store`,
 			`timegate change stock-count`,
 		) + "Only what you give changes. Comments and everything else in the file stay.\n\n" +
 			"  NAME/OPENING --open PHRASE   gives that opening another phrase\n" +
@@ -27,7 +28,8 @@ func (a *app) changeCommand() *cli.Command {
 			"  NAME --open work=PHRASE      changes or adds the opening \"work\"; the others stay\n" +
 			"  NAME --open PHRASE           replaces all openings\n\n" +
 			"\"timegate remove NAME/OPENING\" takes one away. On a terminal, give only a name, and you are asked what to change.",
-		Flags:  gateFlags("start at this `PHRASE`, or NAME=PHRASE"),
+		Flags: append(gateFlags("start at this `PHRASE`, or NAME=PHRASE"),
+			&cli.BoolFlag{Name: "args", Usage: "what stands after -- are the arguments alone; the program stays"}),
 		Action: a.change,
 	}
 }
@@ -84,6 +86,9 @@ func changeKeys(c *cli.Command, edit *gate.Edit) error {
 			edit.SetText(o.key, c.String(o.option))
 		}
 	}
+	if c.IsSet("measure") {
+		edit.SetTexts("measure", c.StringSlice("measure"))
+	}
 	if c.IsSet("elevated") {
 		edit.SetBool("as.elevated", c.Bool("elevated"))
 	}
@@ -116,8 +121,13 @@ func (a *app) changeProgram(c *cli.Command, edit *gate.Edit, g *gate.Gate, argv 
 		}
 		argv = append(slices.Clone(argv), g.Run[1:]...)
 	}
-	if len(argv) == 0 {
+	switch {
+	case c.Bool("args") && g != nil:
+		argv = append(g.Run[:1:1], argv...)
+	case len(argv) == 0:
 		return nil, nil
+	case strings.HasPrefix(argv[0], "-"):
+		return nil, usageError("%q is an argument, and no program; for other arguments of the same program write: timegate change %s --args -- %s", argv[0], c.Args().First(), gate.CommandLine(argv...))
 	}
 	program, err := wholeProgram(argv[0])
 	if err != nil {

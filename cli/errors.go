@@ -97,6 +97,9 @@ func (a *app) usage(c *cli.Command, err error) error {
 		if len(name) == 1 {
 			text = fmt.Sprintf("there is no option -%s; options are whole words, such as --json", name)
 		}
+		if meant := meantOption(c, name); meant != "" {
+			return &exitError{exitWrong, fmt.Errorf("%s; write: %s", text, meant)}
+		}
 		var names []string
 		for at := c; at != nil; at = parentOf(at) {
 			for _, f := range at.Flags {
@@ -150,26 +153,13 @@ func unknownCommand(c *cli.Command, name string) error {
 		}
 	}
 	remedy := "see \"timegate help\""
-	if meant := meantCommands[name]; meant != "" && c == c.Root() {
-		if given := c.Args().Get(1); gate.ValidName(given) {
-			meant = strings.Replace(meant, "NAME", given, 1)
-		}
-		return usageError("there is no command %q; write: timegate %s", name, meant)
+	if meant := meantCommand(c, name); meant != "" {
+		return usageError("there is no command %q; write: timegate %s", strings.TrimSpace(commandPath(c)+" "+name), meant)
 	}
 	if near, ok := phrase.Nearest(name, names); ok {
 		remedy = fmt.Sprintf("did you mean %q?", near)
 	}
 	return usageError("there is no command %q; %s", strings.TrimSpace(commandPath(c)+" "+name), remedy)
-}
-
-// meantCommands are what people call commands, and how they are called here.
-var meantCommands = map[string]string{
-	"run": "open NAME (starts it now), or keeper run", "start": "open NAME", "trigger": "open NAME", "kill": "stop NAME", "end": "stop NAME",
-	"delete": "remove NAME", "rm": "remove NAME", "del": "remove NAME", "new": "add NAME --open PHRASE -- PROGRAM", "create": "add NAME --open PHRASE -- PROGRAM",
-	"set": "change NAME --set KEY=VALUE", "modify": "change NAME", "update": "change NAME",
-	"status": "keeper status", "daemon": "keeper run", "logs": "history, or output RUN", "log": "history, or output RUN", "ls": "list", "info": "show NAME", "describe": "show NAME", "cat": "show NAME",
-	"next": "preview NAME", "upcoming": "preview NAME", "test": "try NAME", "lint": "check", "verify": "check", "validate": "check", "explain": "why NAME",
-	"on": "enable NAME", "off": "disable NAME", "calendar": "week", "install": "keeper install", "uninstall": "keeper uninstall", "signal": "send SIGNAL",
 }
 
 func indent(text, by string) string {

@@ -26,7 +26,7 @@ import (
 
 func (a *app) keeperCommand() *cli.Command {
 	return &cli.Command{
-		Name: "keeper", Category: keepCommands, Usage: "run, install and look at the keeper, which starts the programs", ArgsUsage: "run|status|restart|doctor|backup|restore|install|uninstall",
+		Name: "keeper", Category: keepCommands, Usage: "run, install and look at the keeper, which starts the programs", ArgsUsage: "run|status|stop|restart|doctor|backup|restore|install|uninstall",
 		Action: a.group,
 		Commands: []*cli.Command{
 			{
@@ -43,7 +43,7 @@ func (a *app) keeperCommand() *cli.Command {
 				Name: "status", Usage: "the state of the keeper and of the machine", Action: a.keeperStatus,
 				Description: examples(`timegate keeper status`, `timegate keeper status --json`),
 			},
-			a.restartCommand(), a.doctorCommand(), a.backupCommand(), a.restoreCommand(),
+			a.keeperStopCommand(), a.restartCommand(), a.doctorCommand(), a.backupCommand(), a.restoreCommand(),
 			a.installCommand(), a.uninstallCommand(),
 		},
 	}

@@ -30,6 +30,51 @@ func (a *app) keeperRestart(ctx context.Context, c *cli.Command) error {
 	return a.restartKeeper(ctx, &before)
 }
 
+func (a *app) keeperStopCommand() *cli.Command {
+	return &cli.Command{
+		Name: "stop", Usage: "end the keeper; what runs goes on, and nothing starts until the next one runs",
+		Description: examples(`timegate keeper stop`) + "The next keeper goes on with what runs by then. Where a service or an entry lets a keeper begin by itself, it does so again;\n\"timegate keeper uninstall\" ends that, and \"timegate pause\" keeps everything from starting.",
+		Action:      a.keeperStop,
+	}
+}
+
+func (a *app) keeperStop(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	before, err := a.client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.client.Finish(ctx); isAnswer(err) {
+		return err
+	}
+	const patience, between = 20 * time.Second, 50 * time.Millisecond
+	for end := time.Now().Add(patience); time.Now().Before(end); {
+		now, err := a.client.Status(ctx)
+		switch {
+		case err == nil && !now.Began.Equal(before.Began):
+			fmt.Fprintf(a.out, "the keeper has ended, and its service has begun another one: process %d; to end that, too: timegate keeper uninstall\n", now.PID)
+			return nil
+		case errors.Is(err, control.ErrNoKeeper):
+			text := "the keeper has ended"
+			if before.Running > 0 {
+				text += fmt.Sprintf("; %s still running", plural(before.Running, "program"))
+			}
+			fmt.Fprintln(a.out, text)
+			return nil
+		case isAnswer(err):
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(between):
+		}
+	}
+	return errors.New("the keeper has been asked to end, and still answers")
+}
+
 // restartKeeper lets the keeper begin anew that told of itself before.
 func (a *app) restartKeeper(ctx context.Context, before *control.Status) error {
 	if before.Staged {

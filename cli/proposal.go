@@ -36,6 +36,7 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
 		&cli.StringFlag{Name: "longest", Usage: "end the program after this `DURATION`, such as 2h"},
 		&cli.StringFlag{Name: "busy", Usage: "`RULE` for a moment that comes while it runs: skip, queue, replace or beside"},
+		&cli.StringSliceFlag{Name: "measure", Usage: "measure this `READING` before and after each run: memory, or disk:PATH; may be given several times"},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "copy-script", Usage: "keep a copy of the script that nobody else can change, and run that"},
 		&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
@@ -51,23 +52,16 @@ func nowFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "now", Usage: "also start it now, once"}
 }
 
-// keeperForNow refuses --now where nobody could start anything.
-func (a *app) keeperForNow(ctx context.Context, c *cli.Command) error {
-	if !c.Bool("now") {
-		return nil
-	}
-	if _, err := a.client.Status(ctx); err != nil {
-		return fmt.Errorf("--now: %w", err)
-	}
-	return nil
-}
-
 // startNow starts a gate where that was asked for.
 func (a *app) startNow(ctx context.Context, c *cli.Command, name string) error {
 	if !c.Bool("now") {
 		return nil
 	}
-	return a.answered(name)(a.client.Open(ctx, name))
+	err := a.answered(name)(a.client.Open(ctx, name))
+	if errors.Is(err, control.ErrNoKeeper) { // all else is done
+		return &exitError{exitNoKeeper, fmt.Errorf("%s is not started now, since no keeper is running; start one with: timegate keeper run, and then: timegate open %s", name, name)}
+	}
+	return err
 }
 
 // openingOf reads an opening: a phrase, or NAME=PHRASE.
@@ -243,6 +237,9 @@ func spacedPath(argv []string, err error) error {
 		if info, statErr := os.Stat(path); statErr == nil && !info.IsDir() {
 			return usageError("a path with a blank wants quotes; write: -- %s", gate.CommandLine(append([]string{path}, argv[n:]...)...))
 		}
+	}
+	if words := oneWord(argv); words != "" {
+		return usageError("%w; %s", err, words)
 	}
 	return err
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strconv"
 	"strings"
 	"time"
 
@@ -107,6 +108,9 @@ func (r timeReader) read(s string) (calendar.Instant, error) {
 	if date, clock, ok := strings.Cut(text, "t"); ok && len(date) == len(time.DateOnly) { // as in ISO 8601
 		text = date + " " + clock
 	}
+	if at, ok := r.reckoned(text); ok {
+		return at, nil
+	}
 	date, clock, _ := strings.Cut(text, " ")
 	local := r.now.In(r.zone.Location())
 	today := calendar.DayOf(local.Year(), int(local.Month()), local.Day())
@@ -129,8 +133,74 @@ func (r timeReader) read(s string) (calendar.Instant, error) {
 			return at, nil
 		}
 	}
-	return 0, usageError("%q is no time: %s", s, whenForms)
+	forms := whenForms
+	if !r.ahead {
+		forms += `; or "last night", "last month", "3 weeks"`
+	}
+	return 0, usageError("%q is no time: %s", s, forms)
 }
+
+// reckoned reads what is said of a night, a week, a month or a year, and how many of them
+// ago. What is last or this has a beginning and an end; a night is from 18:00 to 06:00.
+func (r timeReader) reckoned(text string) (calendar.Instant, bool) {
+	local := r.now.In(r.zone.Location())
+	today := calendar.DayOf(local.Year(), int(local.Month()), local.Day())
+	var from, to calendar.Day // the first day, and the one after the last
+	switch words := strings.Fields(strings.TrimSuffix(text, " ago")); {
+	case text == "last night":
+		const evening, morning = 18 * 3600_000, 6 * 3600_000
+		day, clock := today-1, int64(evening)
+		if r.last {
+			day, clock = today, morning
+		}
+		at, _ := r.zone.Resolve(day, clock)
+		return at, true
+	case len(words) == 2 && (words[0] == "last" || words[0] == "this"):
+		back := map[string]int{"last": 1, "this": 0}[words[0]]
+		switch words[1] {
+		case "week": // begins on Monday (ISO 8601, 3.1.1.23)
+			from = today - calendar.Day((int(local.Weekday())+6)%7+7*back)
+			to = from + 7
+		case "month":
+			first := time.Date(local.Year(), local.Month()-time.Month(back), 1, 0, 0, 0, 0, time.UTC)
+			from, to = dayOf(first), dayOf(first.AddDate(0, 1, 0))
+		case "year":
+			from, to = calendar.DayOf(local.Year()-back, 1, 1), calendar.DayOf(local.Year()-back+1, 1, 1)
+		default:
+			return 0, false
+		}
+	case len(words) == 2:
+		n, err := strconv.Atoi(words[0])
+		if err != nil || n < 1 || n > 1000 || r.ahead {
+			return 0, false
+		}
+		switch strings.TrimSuffix(words[1], "s") {
+		case "minute":
+			return calendar.InstantOf(r.now.Add(-time.Duration(n) * time.Minute)), true
+		case "hour":
+			return calendar.InstantOf(r.now.Add(-time.Duration(n) * time.Hour)), true
+		case "day":
+			return calendar.InstantOf(local.AddDate(0, 0, -n)), true
+		case "week":
+			return calendar.InstantOf(local.AddDate(0, 0, -7*n)), true
+		case "month":
+			return calendar.InstantOf(local.AddDate(0, -n, 0)), true
+		case "year":
+			return calendar.InstantOf(local.AddDate(-n, 0, 0)), true
+		}
+		return 0, false
+	default:
+		return 0, false
+	}
+	if r.last {
+		at, _ := r.zone.Start(to)
+		return at - 1, true
+	}
+	at, _ := r.zone.Start(from)
+	return at, true
+}
+
+func dayOf(t time.Time) calendar.Day { return calendar.DayOf(t.Year(), int(t.Month()), t.Day()) }
 
 // dayNamed returns the day of a date, or of a word for one.
 func dayNamed(name string, today calendar.Day, ahead bool) (calendar.Day, bool) {

@@ -85,6 +85,12 @@ func (c *Client) Restart(ctx context.Context) error {
 	return err
 }
 
+// Finish lets the keeper end.
+func (c *Client) Finish(ctx context.Context) error {
+	_, err := c.command(ctx, "/finish", Command{})
+	return err
+}
+
 // Stage lets something happen on a staged machine.
 func (c *Client) Stage(ctx context.Context, words []string) (Answer, error) {
 	return c.command(ctx, "/stage", Command{Words: words})

@@ -74,7 +74,7 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET /gates", s.allowed(true, s.showGates))
 	mux.HandleFunc("POST /records", s.allowed(true, s.showRecords))
 	mux.HandleFunc("GET "+followPath, s.allowed(true, s.follow))
-	for _, verb := range []Verb{Open, Stop, Pause, Resume, Send, Reload, Restart} {
+	for _, verb := range []Verb{Open, Stop, Pause, Resume, Send, Reload, Restart, Finish} {
 		mux.HandleFunc("POST /"+string(verb), s.allowed(false, func(w http.ResponseWriter, r *http.Request, _ caller) { s.command(w, r, verb) }))
 	}
 	mux.HandleFunc("POST /stage", s.allowed(false, s.stage))

@@ -120,7 +120,9 @@ const (
 	Send   Verb = "send"
 	// Restart lets the program begin anew, such as after an upgrade: what runs goes on.
 	Restart Verb = "restart"
-	Reload  Verb = "reload" // read the folder of gates now; it is answered when they are in force
+	// Finish lets the keeper end: what runs goes on.
+	Finish Verb = "finish"
+	Reload Verb = "reload" // read the folder of gates now; it is answered when they are in force
 )
 
 // Command is what a keeper is asked to do.

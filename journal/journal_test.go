@@ -410,7 +410,7 @@ func TestDamagedPages(t *testing.T) {
 		return j.Damage(false)
 	}
 	saved, tried := int64(0), int64(0)
-	pages, apart := len(whole)/size, coretest.Size(1, 9, 16)
+	pages, apart := len(whole)/size, coretest.Size(1, 12, 40)
 	for page := 1; page < pages; page += apart {
 		tried++
 		bad, is := errors.AsType[*FileError](damaged(page))

@@ -72,9 +72,9 @@ func (k *Keeper) Hub() *control.Hub { return k.hub }
 // Command implements [control.Keeper]. A file that was written a moment ago
 // counts, if the folder answers.
 func (k *Keeper) Command(ctx context.Context, c control.Command) (control.Answer, error) {
-	if c.Verb == control.Restart {
+	if c.Verb == control.Restart || c.Verb == control.Finish {
 		return control.Answer{Known: true}, k.ask(ctx, func() {
-			k.again = true
+			k.again = c.Verb == control.Restart
 			k.endLoop()
 		})
 	}
