@@ -68,10 +68,11 @@ func SetAside(path string, now time.Time) (s Salvaged, err error) {
 // that works, else fewer.
 func salvage(conn *sql.Conn, table string) (rows int64) {
 	ctx := context.Background()
-	var last int64
-	if conn.QueryRowContext(ctx, "SELECT max(rowid) FROM old."+table).Scan(&last) != nil {
-		last = mostSalvaged // the end is damaged: go on for as long as there is something
-	}
+	var newest sql.NullInt64 // there may be no row
+	last := int64(mostSalvaged)
+	if conn.QueryRowContext(ctx, "SELECT max(rowid) FROM old."+table).Scan(&newest) == nil {
+		last = newest.Int64
+	} // else the end is damaged: go on for as long as there is something
 	var columns sql.NullString // an older journal has fewer
 	conn.QueryRowContext(ctx, "SELECT group_concat(name) FROM pragma_table_info(?, 'old')", table).Scan(&columns)
 	if !columns.Valid {
@@ -85,15 +86,15 @@ func salvage(conn *sql.Conn, table string) (rows int64) {
 			rows += n
 			return true
 		}
-		if from == to || to-from < leafRows && !readable(conn, table, from, to) {
+		if from == to || !readable(conn, table, from, to) {
 			return false
 		}
 		middle := from + (to-from)/2
 		first := take(from, middle)
 		return take(middle+1, to) || first
 	}
-	const step, patience = 4096, 16
-	for from, lost := int64(1), 0; from <= last && lost < patience; from += step {
+	const step, patience = 4096, 3
+	for from, lost := int64(1), 0; from <= last && (last < mostSalvaged || lost < patience); from += step {
 		if take(from, min(from+step-1, last)) {
 			lost = 0
 		} else {
@@ -103,20 +104,21 @@ func salvage(conn *sql.Conn, table string) (rows int64) {
 	return rows
 }
 
-// leafRows is about how many rows a page of the file has: what is damaged is damaged by
-// the page.
-const leafRows = 64
-
-// readable reports whether one of the two ends of a stretch of rows can be read.
+// readable reports whether there is anything in a stretch of rows that can be read, by
+// looks here and there: what is damaged is damaged by the page, which has many rows.
 func readable(conn *sql.Conn, table string, from, to int64) bool {
-	for _, order := range []string{"ASC", "DESC"} {
+	const looks, leafRows = 16, 16
+	apart := max((to-from)/looks, leafRows)
+	for at := from; ; at += apart {
 		var id int64
-		err := conn.QueryRowContext(context.Background(), fmt.Sprintf("SELECT rowid FROM old.%s WHERE rowid BETWEEN ? AND ? ORDER BY rowid %s LIMIT 1", table, order), from, to).Scan(&id)
+		err := conn.QueryRowContext(context.Background(), fmt.Sprintf("SELECT rowid FROM old.%s WHERE rowid = ?", table), min(at, to)).Scan(&id)
 		if err == nil {
 			return true
 		}
+		if at >= to {
+			return false
+		}
 	}
-	return false
 }
 
 // mostSalvaged bounds how far is looked where the end of a table is damaged.
