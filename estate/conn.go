@@ -173,6 +173,9 @@ func Connect(ctx context.Context, b Broker, take func(Message)) (*Conn, error) {
 	}
 	off := b.onMessage(at, "off")
 	if off != nil {
+		// However the connection ends, the broker says so (MQTT 5, section 3.14.2.1).
+		const withWill = 0x04
+		config.DisconnectPacketBuilder = func() *paho.Disconnect { return &paho.Disconnect{ReasonCode: withWill} }
 		config.WillMessage = &paho.WillMessage{Topic: off.Topic, Payload: off.Payload, QoS: 1, Retain: true}
 	}
 	if b.Host == "" {
