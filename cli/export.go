@@ -5,12 +5,14 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/calendar"
 	"timegate/core/forecast"
+	"timegate/gates"
 	"timegate/ical"
 )
 
@@ -56,15 +58,23 @@ func (a *app) export(_ context.Context, c *cli.Command) error {
 	if s.To < s.From {
 		return usageError("--to is before --from")
 	}
-	gates, err := a.gatesNamed(c.Args().Slice())
+	named, err := a.gatesNamed(c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	all, err := a.files()
 	if err != nil {
 		return err
 	}
 	var list []ical.Opening
-	for _, g := range gates {
+	for _, g := range named {
+		id := g.Origin()
+		if slices.ContainsFunc(all, func(f gates.File) bool { return f.Name == id }) {
+			id = g.Name // its first name is its own, or another one's now
+		}
 		for _, o := range g.Opens {
 			if g.Active(&o, a.host) {
-				list = append(list, ical.Opening{Gate: g.Name, Name: o.Name, About: g.About, Plan: o.Plan})
+				list = append(list, ical.Opening{Gate: g.Name, ID: id, Name: o.Name, About: g.About, Plan: o.Plan})
 			}
 		}
 	}

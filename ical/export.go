@@ -1,6 +1,7 @@
 package ical
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -16,6 +17,7 @@ import (
 // Opening is what is exported of a gate's opening.
 type Opening struct {
 	Gate, Name, About string
+	ID                string // of the gate, which stays the same when it is renamed; "" for its name
 	Plan              *phrase.Plan
 }
 
@@ -94,6 +96,9 @@ type event struct {
 // rules says an opening by recurrence rules, or why that cannot be.
 func (o Opening) rules(from, to calendar.Instant) ([]event, string) {
 	q := o.Plan.Phrase
+	if o.Plan.SpreadOffset() != 0 {
+		return nil, "rules.spread puts its moments off"
+	}
 	if q.Repeat != nil {
 		return nil, "a rule cannot say repeats that depend on the moment before"
 	}
@@ -213,7 +218,7 @@ func (o Opening) listed(from, to calendar.Instant) []event {
 
 // add makes the VEVENT. Its UID stays the same from one export to the next.
 func (e event) add(cal *ics.Calendar, o Opening, stamp time.Time, from, to calendar.Instant) {
-	v := cal.AddEvent(fmt.Sprintf("%s.%s.%s@timegate", o.Gate, o.Name, e.key))
+	v := cal.AddEvent(fmt.Sprintf("%s.%s.%s@timegate", cmp.Or(o.ID, o.Gate), o.Name, e.key))
 	v.SetDtStampTime(stamp)
 	v.SetSummary(o.Gate)
 	text := strings.TrimSpace(o.About + "\n" + o.Plan.Phrase.String())

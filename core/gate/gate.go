@@ -184,15 +184,23 @@ func (g *Gate) RunsOn(host string) bool {
 // Active reports whether an opening is switched on, on a host.
 func (g *Gate) Active(o *Opening, host string) bool { return g.Enabled && o.Enabled && g.RunsOn(host) }
 
+// Origin is the gate's first name, which stays the same when it is renamed.
+func (g *Gate) Origin() string {
+	if len(g.Was) > 0 {
+		return g.Was[0]
+	}
+	return g.Name
+}
+
 // spread moves the moments of the gate's openings by a share of its spread that
-// is always the same for a host and a gate, so that many machines with the
+// is always the same for a host and a gate, whatever it is called, so that many machines with the
 // same gate do not all begin at once.
 func (g *Gate) spread(host string) {
 	if g.Rules.Spread < time.Millisecond {
 		return
 	}
 	h := fnv.New64a()
-	io.WriteString(h, host+"/"+g.Name)
+	io.WriteString(h, host+"/"+g.Origin())
 	by := time.Duration(h.Sum64()%uint64(g.Rules.Spread.Milliseconds())) * time.Millisecond
 	for i := range g.Opens {
 		g.Opens[i].Plan = g.Opens[i].Plan.Spread(by.Truncate(time.Second))

@@ -201,10 +201,10 @@ func TestUnwise(t *testing.T) {
 // TestSpread: a gate's share of its spread is steady, below it, and differs
 // between hosts and gates.
 func TestSpread(t *testing.T) {
-	at := func(host, name string) time.Duration {
+	at := func(host, name string, was ...string) time.Duration {
 		opt := testOptions
 		opt.Env.Host = host
-		g, found := Read(name, name+".toml", []byte(head+"opens = [\"at 09:00\", \"online\"]\n[rules]\nspread = \"30m\"\n"), opt)
+		g, found := Read(name, name+".toml", []byte(head+fmt.Sprintf("was = [%s]\n", strings.Join(was, ","))+"opens = [\"at 09:00\", \"online\"]\n[rules]\nspread = \"30m\"\n"), opt)
 		if g == nil {
 			t.Fatal(found)
 		}
@@ -221,6 +221,9 @@ func TestSpread(t *testing.T) {
 	first := at("front-1", "vault-copy")
 	if len(seen) < 15 || !seen[first] || first == at("front-1", "job-board") {
 		t.Errorf("20 hosts share %d times", len(seen))
+	}
+	if late := at("front-1", "vault-keep", `"vault-copy"`, `"vault-save"`); late != first {
+		t.Errorf("with another name it comes %v later, before %v", late, first)
 	}
 }
 
