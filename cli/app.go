@@ -55,6 +55,8 @@ type app struct {
 	scopeSaid bool
 	client    *control.Client
 	failed    error // of a command that could not be found
+	// inForceSaid are the gates of which was said that their last good versions are meant.
+	inForceSaid []string
 }
 
 // Main runs the program and returns its exit status.

@@ -90,6 +90,7 @@ func (a *app) foreseen(ctx context.Context, name string, until calendar.Instant,
 	if err != nil {
 		return nil, nil, err
 	}
+	files, _ = a.inForce(files, a.env())
 	var names []string
 	s := rehearsal.Setup{Environment: a.here(a.zone, a.host)}
 	for _, f := range files {
@@ -161,7 +162,11 @@ func (a *app) usual() (func(string) time.Duration, error) {
 // printFuture tells what will come of a gate: at its next moment, or around a time.
 func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant, ifs []string) error {
 	if f.Gate == nil {
-		return nil
+		good, names := a.inForce([]gates.File{f}, a.env())
+		a.sayInForce(names)
+		if f = good[0]; f.Gate == nil {
+			return f.Findings.Errors()
+		}
 	}
 	now := calendar.InstantOf(a.now())
 	until := now.Add(farAhead)

@@ -186,7 +186,13 @@ func (a *app) playDay(ctx context.Context, p dayPlay) (*rehearsed, error) {
 // rehearsalGates reads the gates that are played: those in force, or those of a folder.
 func (a *app) rehearsalGates(folder string, env phrase.Env) ([]gates.File, error) {
 	if folder == "" {
-		return a.client.Files(env)
+		files, err := a.client.Files(env)
+		if err != nil {
+			return nil, err
+		}
+		files, names := a.inForce(files, env)
+		a.sayInForce(names)
+		return files, nil
 	}
 	source, err := gates.ReadSource(folder, false)
 	if err != nil {
