@@ -7,12 +7,13 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/urfave/cli/v3"
 )
 
 func (a *app) helpCommand() *cli.Command {
 	return &cli.Command{
-		Name: "help", Category: otherCommands, Usage: "how a command is used, or what a word means", ArgsUsage: "[COMMAND … | TOPIC]",
+		Name: "help", Category: otherCommands, Usage: "how a command is used, or what a word means", ArgsUsage: "[COMMAND … | TOPIC | all]",
 		Description: examples(`timegate help add`, `timegate help phrases`, `timegate help --man ~/.local/share/man`) +
 			"Topics: " + strings.Join(topicNames, ", ") + ".",
 		Flags:  []cli.Flag{&cli.StringFlag{Name: "man", Usage: "write manual pages of all this below the folder `DIR`", TakesFile: true}},
@@ -35,10 +36,14 @@ func (a *app) help(_ context.Context, c *cli.Command) error {
 	at := c.Root()
 	for i, word := range c.Args().Slice() {
 		next := at.Command(word)
+		if next == nil && i == 0 && word == allWord {
+			writeHelp(a.out, helpText(at))
+			return nil
+		}
 		if next == nil && i == 0 {
 			for _, t := range topics() {
 				if t.name == word || strings.TrimSuffix(t.name, "s") == word {
-					fmt.Fprintf(a.out, "%s: %s\n\n%s", t.name, t.about, t.text)
+					writeHelp(a.out, fmt.Sprintf("%s: %s\n\n%s", t.name, t.about, t.text))
 					return nil
 				}
 			}
@@ -52,12 +57,88 @@ func (a *app) help(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
+// allWord asks for the help of everything.
+const allWord = "all"
+
 // printHelp prints the help of a command, or of the program. Every command's
 // Description begins with real calls of it.
 func printHelp(w io.Writer, _ string, data any) {
-	if c, ok := data.(*cli.Command); ok {
-		io.WriteString(w, helpText(c))
+	c, ok := data.(*cli.Command)
+	if !ok {
+		return
 	}
+	text := helpText(c)
+	if c.Root() == c {
+		text = shortHelp(c)
+	}
+	writeHelp(w, text)
+}
+
+// usualWidth is that of help where no terminal says another one.
+const usualWidth = 80
+
+// writeHelp writes a text of help in the width of the terminal that it goes to.
+func writeHelp(w io.Writer, text string) {
+	width := usualWidth
+	if s, ok := w.(*screen); ok && s.width > 0 {
+		width = s.width
+	}
+	io.WriteString(w, wrapHelp(text, width))
+}
+
+// wrapHelp breaks lines between words. What goes on stands below the words of the last
+// column. Examples are left as they are: they are there to be copied.
+func wrapHelp(text string, width int) string {
+	const least = 20 // of a column
+	var b strings.Builder
+	for _, line := range paragraphs(text) {
+		margin := len(line) - len(strings.TrimLeft(line, " "))
+		literal := margin == 2 || strings.HasSuffix(line, `"]`)
+		if i := strings.LastIndex(strings.TrimRight(line, " "), "  "); i > margin {
+			margin, literal = i+2, false
+		}
+		before := ansi.StringWidth(line[:margin])
+		if ansi.StringWidth(line) <= width || width-before < least || literal {
+			b.WriteString(line + "\n")
+			continue
+		}
+		rest := strings.Split(wrap(line[margin:], width-before), "\n")
+		b.WriteString(line[:margin] + strings.Join(rest, "\n"+strings.Repeat(" ", before)) + "\n")
+	}
+	return b.String()
+}
+
+// paragraphs are the lines of a text, with those in one that are one paragraph: none of
+// them is indented.
+func paragraphs(text string) []string {
+	var out []string
+	plain := func(line string) bool { return line != "" && line[0] != ' ' }
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		if n := len(out); n > 0 && plain(line) && plain(out[n-1]) {
+			out[n-1] += " " + line
+			continue
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// everyday are the commands of every day, in the order of the job.
+var everyday = []string{"find", "add", "change", "check", "rehearse", "keeper", "list", "why", "history", "watch", "startup", "undo"}
+
+// shortHelp fits on one screen: the commands of every day, and where the rest is.
+func shortHelp(c *cli.Command) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "timegate %s: %s\n", c.Version, c.Usage)
+	var rows [][2]string
+	for _, name := range everyday {
+		rows = append(rows, [2]string{name, c.Command(name).Usage})
+	}
+	section(&b, "the commands of every day", rows)
+	b.WriteString("\n" + `"timegate help COMMAND" says how one is used, with examples; "timegate help all" lists all commands; "timegate help TOPIC" is about ` +
+		strings.Join(topicNames[:len(topicNames)-1], ", ") + " or " + topicNames[len(topicNames)-1] + `. Begin with "timegate demo".` + "\n")
+	return b.String()
 }
 
 // helpText is the help of a command, or of the program.

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -185,10 +186,14 @@ func TestHelp(t *testing.T) {
 	t.Parallel()
 	var b strings.Builder
 	commands := []string{""}
-	root := output(t, "help")
-	b.WriteString(root)
+	short := output(t, "help")
+	if lines := strings.Split(strings.TrimSuffix(short, "\n"), "\n"); len(lines) > 24 || short != output(t) || slices.ContainsFunc(lines, func(l string) bool { return len(l) > 80 }) {
+		t.Errorf("the first help does not fit on a screen, or is not what is told without a command:\n%s", short)
+	}
+	root := output(t, "help", "all")
+	b.WriteString(short + "\n---- all\n" + root)
 	for _, line := range strings.Split(root, "\n") {
-		if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 0 && regexp.MustCompile(`^[a-z]+$`).MatchString(f[0]) && f[0] != "timegate" && !strings.Contains(root[strings.Index(root, "topics,"):], line) {
+		if f := strings.Fields(line); strings.HasPrefix(line, "  ") && !strings.HasPrefix(line, "   ") && len(f) > 0 && regexp.MustCompile(`^[a-z]+$`).MatchString(f[0]) && f[0] != "timegate" && !strings.Contains(root[strings.Index(root, "topics,"):], line) {
 			commands = append(commands, f[0])
 		}
 	}
