@@ -45,11 +45,11 @@ type docPage struct {
 	home string
 }
 
-// TestPages runs the commands that the README and the wishes show, in their order,
+// TestPages runs the commands that the README, the tour and the wishes show, in their order,
 // and compares what they print. -update writes it anew.
 func TestPages(t *testing.T) {
 	t.Parallel()
-	for _, file := range []string{"../README.md", "../docs/wishes.md"} {
+	for _, file := range []string{"../README.md", "../docs/tour.md", "../docs/wishes.md"} {
 		t.Run(filepath.Base(file), func(t *testing.T) {
 			t.Parallel()
 			text, err := os.ReadFile(file)
