@@ -49,30 +49,26 @@ func (a *app) keeperStop(ctx context.Context, c *cli.Command) error {
 	if err := a.client.Finish(ctx); isAnswer(err) {
 		return err
 	}
-	const patience, between = 20 * time.Second, 50 * time.Millisecond
-	for end := time.Now().Add(patience); time.Now().Before(end); {
-		now, err := a.client.Status(ctx)
+	text := ""
+	err = a.askKeeper(ctx, func(now *control.Status, err error) bool {
 		switch {
 		case err == nil && !now.Began.Equal(before.Began):
-			fmt.Fprintf(a.out, "the keeper has ended, and its service has begun another one: process %d; to end that, too: timegate keeper uninstall\n", now.PID)
-			return nil
+			text = fmt.Sprintf("the keeper has ended, and its service has begun another one: process %d; to end that, too: timegate keeper uninstall", now.PID)
 		case errors.Is(err, control.ErrNoKeeper):
-			text := "the keeper has ended"
-			if before.Running > 0 {
+			if text = "the keeper has ended"; before.Running > 0 {
 				text += fmt.Sprintf("; %s still running", plural(before.Running, "program"))
 			}
-			fmt.Fprintln(a.out, text)
-			return nil
-		case isAnswer(err):
-			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(between):
-		}
+		return text != ""
+	})
+	switch {
+	case err != nil:
+		return err
+	case text == "":
+		return errors.New("the keeper has been asked to end, and still answers")
 	}
-	return errors.New("the keeper has been asked to end, and still answers")
+	fmt.Fprintln(a.out, text)
+	return nil
 }
 
 // restartKeeper lets the keeper begin anew that told of itself before.
@@ -83,15 +79,34 @@ func (a *app) restartKeeper(ctx context.Context, before *control.Status) error {
 	if err := a.client.Restart(ctx); isAnswer(err) {
 		return err
 	}
+	var next *control.Status
+	err := a.askKeeper(ctx, func(now *control.Status, err error) bool {
+		if err == nil && !now.Began.Equal(before.Began) {
+			next = now
+		}
+		return next != nil
+	})
+	switch {
+	case err != nil:
+		return err
+	case next == nil:
+		return &exitError{exitNoKeeper, errors.New("the keeper has ended, and does not answer again; look at what it has logged, and start it: timegate keeper run")}
+	}
+	fmt.Fprintf(a.out, "the keeper has begun anew: process %d, %s running\n", next.PID, plural(next.Running, "program"))
+	return nil
+}
+
+// askKeeper asks the keeper again and again how it is, for as long as a keeper may take to
+// end and to begin, until it is done. Its error is the keeper's own word, or the context's.
+func (a *app) askKeeper(ctx context.Context, done func(now *control.Status, err error) bool) error {
 	const patience, between = 20 * time.Second, 50 * time.Millisecond
 	for end := time.Now().Add(patience); time.Now().Before(end); {
 		now, err := a.client.Status(ctx)
-		switch {
-		case err == nil && !now.Began.Equal(before.Began):
-			fmt.Fprintf(a.out, "the keeper has begun anew: process %d, %s running\n", now.PID, plural(now.Running, "program"))
-			return nil
-		case isAnswer(err):
+		if isAnswer(err) {
 			return err
+		}
+		if done(&now, err) {
+			return nil
 		}
 		select {
 		case <-ctx.Done():
@@ -99,7 +114,7 @@ func (a *app) restartKeeper(ctx context.Context, before *control.Status) error {
 		case <-time.After(between):
 		}
 	}
-	return &exitError{exitNoKeeper, errors.New("the keeper has ended, and does not answer again; look at what it has logged, and start it: timegate keeper run")}
+	return nil
 }
 
 // isAnswer reports whether an error is a keeper's own word. Any other comes also from a
