@@ -279,6 +279,16 @@ func TestMoments(t *testing.T) {
 			t.Errorf("%s, switched off: %+v", text, found)
 		}
 	}
+	for other, same := range map[string]bool{"at 09:00": true, "at 09:01": false, "at 09:00 on weekdays": false} {
+		g.Opens = []gate.Opening{{Name: "1", When: "at 09:00", Enabled: true, Plan: plan(t, z, "at 09:00")}, {Name: "again", When: other, Enabled: true, Plan: plan(t, z, other)}}
+		if found := Moments(g, now); (len(found) == 1 && found[0].Code == "same-opening" && strings.HasSuffix(found[0].Remedy, "stock-count/again")) != same {
+			t.Errorf("at 09:00 and %s: %+v", other, found)
+		}
+		g.Opens[1].Enabled = false
+		if found := Moments(g, now); len(found) != 0 {
+			t.Errorf("at 09:00 and %s, which is off: %+v", other, found)
+		}
+	}
 }
 
 // TestLookPastAChange: the ends that are told are those of a usual window.

@@ -128,7 +128,16 @@ func interpreterOf(path string) string {
 // somebody who is not there.
 func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {
 	var out []gate.Finding
+	first := map[string]string{} // opening, by what it says
 	for _, o := range g.Opens {
+		says := o.Plan.Phrase.String()
+		if before, twice := first[says]; twice && o.Enabled {
+			out = append(out, gate.Finding{Severity: gate.Warning, Code: "same-opening",
+				Message: fmt.Sprintf("openings %s and %s say the same (%s): what is due at one instant is started once", before, o.Name, o.When),
+				Remedy:  fmt.Sprintf("take one away: timegate remove %s/%s", g.Name, o.Name)})
+		} else if o.Enabled {
+			first[says] = o.Name
+		}
 		if who := o.Plan.Phrase.Event.Account; who != "" && unknownAccount(who) {
 			out = append(out, gate.Finding{Severity: gate.Warning, Code: "account-missing",
 				Message: fmt.Sprintf("opening %s (%s) waits for %s, and there is no such account here", o.Name, o.When, who),
