@@ -41,7 +41,6 @@ var meantOptions = map[string]map[string]string{
 	"history":        {"last": `--count VALUE`, "limit": `--count VALUE`, "lines": `--count VALUE`, "tail": `--count VALUE`, "failed": `--result failed`, "errors": `--result failed`, "gate": "VALUE, without an option", "from": `--since VALUE`, "to": `--until VALUE`},
 	"list":           {"running": `--state running`, "off": `--state off`, "disabled": `--state off`, "on": `--state on`, "enabled": `--state on`, "broken": `--state broken`, "failed": `--result failed`, "all": "list, without an option: it lists all", "waiting": `--state waiting`, "paused": `--state paused`},
 	"pause":          {"time": `--until VALUE`, "hours": `--for VALUEh`, "minutes": `--for VALUEm`, "to": `--until VALUE`},
-	"startup adopt":  {"wait": `--delay VALUE`, "after": `--delay VALUE`},
 	"remove":         {"force": `--yes`, "f": `--yes`},
 	"undo":           {"force": `--yes`},
 	"keeper install": {"system": `timegate --scope system keeper install`, "boot": `timegate --scope system keeper install`},

@@ -11,6 +11,7 @@ import (
 
 	"timegate/control"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/startup"
 )
@@ -144,10 +145,11 @@ func (a *app) sayOthers(plan *gates.Plan) {
 func (a *app) startupAdoptCommand() *cli.Command {
 	return &cli.Command{
 		Name: "adopt", Category: sayCommands, Usage: "make a gate of something that starts here, in its place", ArgsUsage: "ITEM",
-		Description: examples(`timegate startup adopt job-board`, `timegate startup adopt job-board --name board --open "logon + 30s" --set needs.power=mains`) +
+		Description: examples(`timegate startup adopt job-board`, `timegate startup adopt job-board --delay 30s`, `timegate startup adopt job-board --name board --open "logon + 30s" --set needs.power=mains`) +
 			"The gate starts the same command at the same moment, and has a history from then on; the options are those of \"add\".\n" +
 			"The original is switched off in the same step. \"startup release\" takes both back.",
-		Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME` of the gate; by default that of the item"}},
+		Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME` of the gate; by default that of the item"},
+			&cli.StringFlag{Name: "delay", Usage: "start it this `DURATION` later than it starts now, such as 30s"}},
 			gateFlags("a moment to start at instead, as a `PHRASE`; may be given several times")...),
 		Action: a.startupAdopt,
 	}
@@ -194,6 +196,32 @@ func (a *app) startupAdopt(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// later puts openings off that wait for events.
+func (a *app) later(opens []gate.Opening, delay string) ([]gate.Opening, error) {
+	by, err := parseSpan("delay", delay)
+	if err != nil {
+		return nil, err
+	}
+	var out []gate.Opening
+	for _, o := range opens {
+		p, err := phrase.Parse(o.When)
+		if err != nil {
+			return nil, err
+		}
+		if p.Kind != phrase.Event {
+			return nil, usageError("--delay is for what starts at an event, and this starts %s; say another moment with --open", p.Words())
+		}
+		p.Delay += by
+		put, err := a.openingOf(p.String())
+		if err != nil {
+			return nil, err
+		}
+		put.Name, put.Enabled = o.Name, o.Enabled
+		out = append(out, put)
+	}
+	return out, nil
+}
+
 // adoptedEdit gives the gate of an item what the options say.
 func (a *app) adoptedEdit(c *cli.Command, g *gate.Gate) (*gate.Edit, error) {
 	said, err := a.newGate(c, g.Name, g.Run)
@@ -206,8 +234,18 @@ func (a *app) adoptedEdit(c *cli.Command, g *gate.Gate) (*gate.Edit, error) {
 	if c.IsSet("user") || c.IsSet("elevated") {
 		g.As.User, g.As.Elevated = said.As.User, said.As.Elevated
 	}
-	if c.IsSet("open") {
+	switch {
+	case c.IsSet("open") && c.IsSet("delay"):
+		return nil, usageError("--delay puts off when it starts now, and --open says another moment; write one of them")
+	case c.IsSet("open"):
 		g.Opens = said.Opens
+	case c.IsSet("delay"):
+		if g.Opens, err = a.later(g.Opens, c.String("delay")); err != nil {
+			return nil, err
+		}
+	}
+	if c.IsSet("measure") {
+		g.Measure = said.Measure
 	}
 	if c.IsSet("folder") {
 		g.Folder = said.Folder
