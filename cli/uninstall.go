@@ -28,6 +28,11 @@ func (a *app) uninstall(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	purge, dry := c.Bool("purge") && c.String("root") == "/", c.Bool("dry-run")
+	if purge {
+		if err := a.home.Purgeable(); err != nil {
+			return err
+		}
+	}
 	if purge && !dry {
 		sure, err := a.confirm(c, fmt.Sprintf("Take away all gates in %s and all that is recorded in %s?", a.home.Gates, a.home.State))
 		if err != nil || !sure {
@@ -51,7 +56,9 @@ func (a *app) uninstall(_ context.Context, c *cli.Command) error {
 	switch {
 	case purge:
 		a.sayTaken(dry, filepath.Dir(a.home.Gates))
-		a.sayTaken(dry, a.home.State)
+		if a.home.State != filepath.Dir(a.home.Gates) {
+			a.sayTaken(dry, a.home.State)
+		}
 	case c.String("root") == "/":
 		fmt.Fprintf(a.err, "what stays: gates in %s, journal and outputs in %s (--purge takes them away)\n", a.home.Gates, a.home.State)
 	}

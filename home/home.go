@@ -176,23 +176,3 @@ func (h Home) OfOthers() bool {
 	info, err := os.Stat(h.State)
 	return h.Scope == gate.System && os.Getuid() != 0 && (err != nil || owner(info) != os.Getuid())
 }
-
-// Purge takes a scope's own home away, with gates and journal. It refuses
-// while a keeper keeps it.
-func (h Home) Purge() error {
-	unlock, err := h.Lock()
-	if err == nil {
-		defer unlock()
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	for _, dir := range []string{filepath.Dir(h.Gates), h.State} {
-		if filepath.Base(dir) != "timegate" {
-			return &Error{Path: dir, Reason: "it is not Time Gate's alone", Remedy: "take away by hand what you do not need"}
-		}
-		if err := os.RemoveAll(dir); err != nil {
-			return Wrap(dir, err)
-		}
-	}
-	return nil
-}
