@@ -59,8 +59,12 @@ func (a *app) install(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if program, err := os.Executable(); err == nil && !c.Bool("dry-run") && strings.HasPrefix(program, os.TempDir()+"/") && c.String("root") == "/" {
-		return usageError("%s lies in a folder that is emptied; build timegate to a place where it stays, and install from there", program)
+	var refused error
+	if program, err := os.Executable(); err == nil && strings.HasPrefix(program, os.TempDir()+"/") && c.String("root") == "/" {
+		refused = usageError("%s lies in a folder that is emptied; build timegate to a place where it stays, and install from there", program)
+	}
+	if refused != nil && !c.Bool("dry-run") {
+		return refused
 	}
 	for _, p := range pieces {
 		what := "written"
@@ -89,7 +93,7 @@ func (a *app) install(_ context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintln(a.err, next)
 	}
-	return nil
+	return refused // of a dry run: nothing of it would be written
 }
 
 func arrow(link string) string {

@@ -43,7 +43,7 @@ func (a *app) uninstall(_ context.Context, c *cli.Command) error {
 		}
 	}
 	for _, p := range pieces {
-		taken := !p.Mode.IsDir() && dry
+		taken := dry && p.There()
 		if !dry {
 			if taken, err = p.Remove(); err != nil {
 				return err

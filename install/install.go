@@ -194,10 +194,16 @@ func (p *Piece) Write() error {
 	return nil
 }
 
+// There reports whether there is something to be removed.
+func (p *Piece) There() bool {
+	_, err := os.Lstat(p.Path)
+	return err == nil && !p.Mode.IsDir()
+}
+
 // Remove takes a file or link away; it reports whether there was one. Folders
 // stay.
 func (p *Piece) Remove() (bool, error) {
-	if p.Mode.IsDir() {
+	if !p.There() {
 		return false, nil
 	}
 	err := os.Remove(p.Path)
