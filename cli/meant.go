@@ -29,13 +29,13 @@ var meantCommands = map[string]string{
 var meantOptions = map[string]map[string]string{
 	"add": {
 		"time": `--open "at VALUE"`, "at": `--open "at VALUE"`, "daily": `--open "at 08:15"`, "every": `--open "every VALUE"`, "interval": `--open "every VALUE"`, "hourly": `--open "every 1h"`,
-		"weekly": `--open "at 08:15 on mon"`, "monthly": `--open "at 08:15 on 1st"`, "when": `--open "VALUE"`, "on": `--open "VALUE"`, "event": `--open "VALUE"`, "trigger": `--open "VALUE"`, "phrase": `--open "VALUE"`,
+		"weekly": `--open "at 08:15 on mon"`, "monthly": `--open "at 08:15 on day 1"`, "when": `--open "VALUE"`, "on": `--open "VALUE"`, "event": `--open "VALUE"`, "trigger": `--open "VALUE"`, "phrase": `--open "VALUE"`,
 		"boot": `--open boot`, "logon": `--open logon`, "login": `--open logon`, "startup": `--open boot`, "delay": `--open "logon + VALUE", or after another event`, "wait": `--set needs.wait=VALUE`,
 		"command": `-- VALUE`, "cmd": `-- VALUE`, "exec": `-- VALUE`, "run": `-- VALUE`, "script": `-- VALUE`, "arguments": `--args -- VALUE`,
 		"description": `--about "VALUE"`, "comment": `--about "VALUE"`, "name": "VALUE after add, without an option", "dir": `--folder VALUE`, "cwd": `--folder VALUE`, "workdir": `--folder VALUE`,
 		"timeout": `--longest VALUE`, "max": `--longest VALUE`, "retries": `--set again.times=VALUE`, "retry": `--set again.times=VALUE`, "env": `--set as.env.NAME=VALUE`,
 		"hidden": `--set as.window=none`, "hide": `--set as.window=none`, "minimised": `--set as.window=minimised`, "minimized": `--set as.window=minimised`, "desktop": `--set as.desktop=true`, "window": `--set as.window=VALUE`,
-		"admin": `--elevated`, "root": `--elevated`, "sudo": `--elevated`, "runas": `--user VALUE`, "as": `--user VALUE`, "account": `--user VALUE`, "power": `--set needs.power=VALUE`, "mains": `--set needs.power=mains`, "ac": `--set needs.power=mains`,
+		"admin": `--elevated`, "root": `--elevated`, "as": `--user VALUE`, "account": `--user VALUE`, "power": `--set needs.power=VALUE`, "mains": `--set needs.power=mains`, "ac": `--set needs.power=mains`,
 		"wake": `--set rules.wake=5m`, "missed": `--set rules.missed=VALUE`, "disabled": `--off`, "priority": `--set as.priority=VALUE`, "idle": `--set needs.idle=VALUE`, "online": `--set needs.online=true`,
 	},
 	"history":        {"last": `--count VALUE`, "limit": `--count VALUE`, "lines": `--count VALUE`, "tail": `--count VALUE`, "failed": `--result failed`, "errors": `--result failed`, "gate": "VALUE, without an option", "from": `--since VALUE`, "to": `--until VALUE`},

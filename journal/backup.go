@@ -97,12 +97,16 @@ func (j *Journal) Damage(whole bool) error {
 			return err
 		}
 		if size > smallSize {
-			tables = []string{"(state_machine)", "(state_gates)", "(state_files)", "(names)"}
+			tables = stateTables
 		}
 	}
 	for _, table := range tables {
 		var found string
-		if err := j.quick.QueryRow("PRAGMA quick_check" + table).Scan(&found); err != nil {
+		check := "PRAGMA quick_check"
+		if table != "" {
+			check += "(" + table + ")"
+		}
+		if err := j.quick.QueryRow(check).Scan(&found); err != nil {
 			return j.wrap(err)
 		}
 		if found != "ok" {

@@ -50,7 +50,7 @@ func (j *Journal) Costs() (map[string]Cost, error) {
 		late int64
 		u    engine.Usage
 	}
-	list, err := collect(j, everyGate+`SELECT coalesce((SELECT name FROM names WHERE key = every.gate), every.gate), r.took, r.started - r.due, r.user_ms, r.system_ms, r.max_rss, r.read, r.written FROM every JOIN runs AS r ON r.run IN
+	list, err := collect(j, everyGate+`SELECT `+nameOf("every.gate")+`, r.took, r.started - r.due, r.user_ms, r.system_ms, r.max_rss, r.read, r.written FROM every JOIN runs AS r ON r.run IN
 			(SELECT run FROM runs WHERE gate = every.gate AND started > 0 AND ended > 0 ORDER BY run DESC LIMIT ?) WHERE every.gate IS NOT NULL`,
 		func(rows *sql.Rows) (line, error) {
 			var l line

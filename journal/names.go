@@ -13,8 +13,10 @@ import (
 // A gate that is made under a name whose key another one took along gets a new key,
 // which is no name.
 
-// nameOf is, in a query of runs or decisions, the present name of their gate.
-const nameOf = "coalesce((SELECT name FROM names WHERE key = gate), gate)"
+// nameOf is, in a query, the present name of the gate whose key is in a column.
+func nameOf(column string) string {
+	return "coalesce((SELECT name FROM names WHERE key = " + column + "), " + column + ")"
+}
 
 // keysOf returns the keys of the gates that are called so now. There are several
 // where a gate took the name of one that was gone.

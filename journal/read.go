@@ -46,7 +46,7 @@ type Filter struct {
 	Results  []engine.Result // empty for all
 }
 
-const runColumns = `run, ` + nameOf + `, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
+var runColumns = `run, ` + nameOf("gate") + `, opening, due, decided, started, ended, result, exit, signal, reason, outcome, pid, command,
 	user_ms, system_ms, max_rss, output, dropped, before, after, account, note, read, written`
 
 // History returns entries, newest first.
@@ -181,7 +181,7 @@ func (j *Journal) LastRuns() (map[string]Entry, error) {
 // LastGood returns when each gate's last good run ended.
 func (j *Journal) LastGood() (map[string]calendar.Instant, error) {
 	out := map[string]calendar.Instant{}
-	_, err := collect(j, everyGate+`SELECT `+nameOf+`, (SELECT max(ended) FROM runs AS r WHERE r.gate = every.gate AND r.result = 'ok') AS good
+	_, err := collect(j, everyGate+`SELECT `+nameOf("gate")+`, (SELECT max(ended) FROM runs AS r WHERE r.gate = every.gate AND r.result = 'ok') AS good
 		FROM every WHERE gate IS NOT NULL AND good IS NOT NULL`, func(rows *sql.Rows) (struct{}, error) {
 		var gate string
 		var at calendar.Instant
@@ -201,7 +201,7 @@ type LongRun struct {
 
 // Longest returns the longest run of each gate, the longest first.
 func (j *Journal) Longest() ([]LongRun, error) {
-	list, err := collect(j, everyGate+`SELECT coalesce((SELECT name FROM names WHERE key = l.gate), l.gate), l.run, l.took FROM every JOIN runs AS l ON l.run =
+	list, err := collect(j, everyGate+`SELECT `+nameOf("l.gate")+`, l.run, l.took FROM every JOIN runs AS l ON l.run =
 			(SELECT run FROM runs AS r WHERE r.gate = every.gate AND r.took > 0 ORDER BY r.took DESC LIMIT 1)
 		WHERE every.gate IS NOT NULL ORDER BY l.took DESC`,
 		func(rows *sql.Rows) (LongRun, error) {
@@ -264,7 +264,7 @@ func collect[T any](j *Journal, query string, scan func(*sql.Rows) (T, error), a
 }
 
 func (j *Journal) decisions(where string, args ...any) ([]engine.Decision, error) {
-	return collect(j, "SELECT "+nameOf+", body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
+	return collect(j, "SELECT "+nameOf("gate")+", body FROM decisions "+where, func(rows *sql.Rows) (engine.Decision, error) {
 		var gate, body string
 		var d engine.Decision
 		err := rows.Scan(&gate, &body)

@@ -26,15 +26,15 @@ type Stats struct {
 // What is asked for the figures of runs. Over all time, each figure is read from an index (the
 // plus sign keeps SQLite from another one);
 // of a part of it, the runs are looked up by when they were decided.
-const (
+var (
 	allStats = `WITH n AS (SELECT gate, count(*) AS runs FROM runs GROUP BY gate),
 			good AS (SELECT gate, count(*) AS ok FROM runs WHERE result = 'ok' GROUP BY gate),
 			alive AS (SELECT gate, count(*) AS running FROM runs WHERE ended = 0 GROUP BY +gate),
 			long AS (SELECT gate, max(took) AS longest, sum(took) AS total FROM runs WHERE took > 0 GROUP BY gate)
-		SELECT coalesce((SELECT name FROM names WHERE key = n.gate), n.gate) AS name, sum(runs - coalesce(running, 0)), sum(runs - coalesce(running, 0) - coalesce(ok, 0)),
+		SELECT ` + nameOf("n.gate") + ` AS name, sum(runs - coalesce(running, 0)), sum(runs - coalesce(running, 0) - coalesce(ok, 0)),
 			max(coalesce(longest, 0)), sum(coalesce(total, 0))
 		FROM n LEFT JOIN good USING (gate) LEFT JOIN alive USING (gate) LEFT JOIN long USING (gate) GROUP BY name`
-	someStats = `SELECT ` + nameOf + ` AS name, sum(ended), sum(bad), max(longest), sum(total) FROM
+	someStats = `SELECT ` + nameOf("gate") + ` AS name, sum(ended), sum(bad), max(longest), sum(total) FROM
 		(SELECT gate, sum(ended > 0) AS ended, sum(ended > 0 AND iif(? = '', result <> 'ok', result IN (SELECT value FROM json_each(?)))) AS bad, max(took) AS longest, sum(took) AS total FROM runs
 			WHERE decided >= ? AND decided <= ? AND (? = '' OR gate IN (SELECT value FROM json_each(?))) GROUP BY +gate) GROUP BY name`
 )
@@ -100,7 +100,7 @@ func (j *Journal) passedStats(between []any) ([]Stats, error) {
 	if j.views {
 		indexed = "" // a view has no index; what one account did not run is little
 	}
-	return collect(j, `SELECT `+nameOf+` AS name, sum(skipped), sum(missed) FROM (SELECT gate, sum(iif(result = ?, 0, n)) AS skipped, sum(iif(result = ?, n, 0)) AS missed FROM
+	return collect(j, `SELECT `+nameOf("gate")+` AS name, sum(skipped), sum(missed) FROM (SELECT gate, sum(iif(result = ?, 0, n)) AS skipped, sum(iif(result = ?, n, 0)) AS missed FROM
 		(SELECT gate, body ->> '$.result' AS result, max(coalesce(body ->> '$.count', 1), 1) AS n
 			FROM decisions `+indexed+` WHERE kind = 'skip' AND at >= ? AND at <= ? AND (? = '' OR gate IN (SELECT value FROM json_each(?)))) GROUP BY gate) GROUP BY name`,
 		func(rows *sql.Rows) (Stats, error) {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"timegate/core/phrase"
 
 	"golang.org/x/sys/unix"
 )
@@ -60,7 +61,7 @@ func ownGroup(groups, mounts string) string {
 	anyLine(mounts, func(f []string) bool {
 		// … root, mount point, options, "-", type (proc_pid_mountinfo(5))
 		for i := 6; i+1 < len(f); i++ {
-			if f[i] == "-" && f[i+1] == "cgroup2" && within(path, f[3]) {
+			if f[i] == "-" && f[i+1] == "cgroup2" && phrase.Within(path, f[3]) {
 				base = filepath.Join(unescape(f[4]), strings.TrimPrefix(path, f[3]))
 			}
 		}

@@ -128,13 +128,13 @@ func changeTime(info fs.FileInfo) time.Time {
 func (t *folderTree) observe(ev fsnotify.Event) {
 	for _, root := range t.roots {
 		switch {
-		case within(ev.Name, root):
+		case phrase.Within(ev.Name, root):
 			t.inside(ev)
 			if ev.Name == root && (ev.Has(fsnotify.Remove) || ev.Has(fsnotify.Rename)) {
 				t.await(root)
 			}
 			return
-		case within(root, ev.Name):
+		case phrase.Within(root, ev.Name):
 			// The way to it has changed: it may have come with all in it.
 			t.await(root)
 			if _, err := os.Lstat(root); err == nil {

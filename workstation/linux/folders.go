@@ -170,7 +170,7 @@ func (f *Files) dispatch(ev fsnotify.Event) {
 // of all below it: the kernel would go on to tell of them under old names.
 func (f *Files) forget(dir string) {
 	for name := range f.folders {
-		if within(name, dir) {
+		if phrase.Within(name, dir) {
 			delete(f.folders, name)
 			f.watcher.Remove(name) // fails where the kernel has dropped it by itself
 		}
@@ -250,11 +250,6 @@ func child(dir, path string) string {
 	}
 	first, _, _ := strings.Cut(rel, "/")
 	return filepath.Join(dir, first)
-}
-
-// within reports whether a path is a folder or lies in it.
-func within(path, dir string) bool {
-	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, "/")+"/")
 }
 
 // observers lists all, for what concerns each.

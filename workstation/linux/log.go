@@ -109,7 +109,7 @@ func (l *log) observe(ev fsnotify.Event) {
 	switch {
 	case (ev.Name == l.path || ev.Name == l.real) && ev.Op == fsnotify.Write && l.now != nil:
 		l.read(l.now)
-	case within(l.path, ev.Name), l.real != "" && within(l.real, ev.Name):
+	case phrase.Within(l.path, ev.Name), l.real != "" && phrase.Within(l.real, ev.Name):
 		l.files.await(l.path, l)
 		if l.real != "" {
 			l.files.await(l.real, l)

@@ -138,7 +138,7 @@ type socketWatch struct {
 }
 
 func (b *socketWatch) observe(ev fsnotify.Event) {
-	if b.path != "" && within(b.path, ev.Name) && ev.Has(fsnotify.Create) {
+	if b.path != "" && phrase.Within(b.path, ev.Name) && ev.Has(fsnotify.Create) {
 		select {
 		case b.appeared <- struct{}{}:
 		default:

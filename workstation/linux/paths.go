@@ -10,6 +10,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"timegate/core/engine"
+	"timegate/core/phrase"
 	"timegate/workstation"
 )
 
@@ -115,7 +116,7 @@ func (f *Files) tell(name string, there bool) {
 
 // observe implements [observer].
 func (p *pathWatch) observe(ev fsnotify.Event) {
-	if within(p.path, ev.Name) {
+	if phrase.Within(p.path, ev.Name) {
 		p.files.await(p.path, p)
 		p.check()
 	}
