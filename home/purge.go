@@ -11,8 +11,8 @@ import (
 
 // ownEntries are what Time Gate puts into the folders of a home. A folder in which there
 // is anything else is not its own, and is never taken away.
-var ownEntries = []string{"gates", "scripts", "told", "agents", "outputs", "removed", "estate", "settings.toml", "vars.toml", "estate.toml", "reserve", "tried.json", "notices.json", "runs", "secret",
-	"applied.json", "startup.json", "keeper.sock", "keeper.lock", "hub.lock", "desk.lock", "keeper.log"}
+var ownEntries = []string{"gates", "scripts", "told", "agents", "outputs", "removed", "estate", "hub", "settings.toml", "vars.toml", "estate.toml", "reserve", "tried.json", "notices.json", "runs", "secret",
+	"applied.json", "startup.json", "keeper.sock", "keeper.lock", "hub.lock", "desk.lock"}
 
 // own reports whether an entry of a home's folder is Time Gate's. The journal has files
 // beside it, and those before it.
