@@ -138,16 +138,16 @@ func (e *Engine) dispatch(body Body) {
 	case *ClockSet:
 		e.setClock(b.By)
 	case *Booted:
-		e.advance() // what was due before comes before
+		e.advanceTo(e.now - 1) // what was due before comes before
 		e.endBoot()
 		e.updateFacts(&b.Facts)
 		e.boot(b.BootID)
 	case *SignalSent:
-		e.advance()
+		e.advanceTo(e.now - 1)
 		e.occur(Cause{Event: phrase.Signal, Subject: b.Name}, b.Name)
 	case *Occurred:
 		e.keepMoving(b)
-		e.advance()
+		e.advanceTo(e.now - 1)
 		e.occurred(b)
 	case *FactsChanged:
 		if e.updateFacts(&b.Facts); e.Pending {
@@ -184,13 +184,17 @@ func (e *Engine) decide(d Decision) {
 	e.out = append(e.out, d)
 }
 
-// advance decides all that is due by now, the earliest first and gates with
-// the same instant by name.
-func (e *Engine) advance() {
+// advance decides all that is due by now.
+func (e *Engine) advance() { e.advanceTo(e.now) }
+
+// advanceTo decides all that is due up to and including an instant, the earliest first and
+// gates with the same instant by name. Within an instant, what happens comes before what is
+// due: a moment at 12:00 finds the machine as it is from 12:00 on.
+func (e *Engine) advanceTo(until calendar.Instant) {
 	if e.paused() && e.now >= e.PauseUntil {
 		e.resume()
 	}
-	for len(e.agenda) > 0 && e.agenda[0].wake <= e.now {
+	for len(e.agenda) > 0 && e.agenda[0].wake <= until {
 		gs := e.agenda[0]
 		e.enforceLimits(gs)
 		if !e.paused() {
@@ -199,7 +203,7 @@ func (e *Engine) advance() {
 		}
 		e.arm(gs)
 	}
-	e.startHeld()
+	e.startHeld(until)
 }
 
 // names returns the gates' names in order.

@@ -33,7 +33,7 @@ func (e *Engine) checkTurn(gs *gateState, req Request) {
 		e.checkBusy(gs, req)
 		return
 	}
-	if len(e.held) == 0 && e.paceAllows(e.now) {
+	if len(e.held) == 0 && e.paceAllows(e.now, e.now) {
 		e.countStart()
 		e.checkBusy(gs, req)
 		return
@@ -51,18 +51,18 @@ func (e *Engine) checkTurn(gs *gateState, req Request) {
 	e.wait(gs, req, ForPace, "pace", why)
 }
 
-// paceAllows reports whether one more program may start that was asked for at
-// an instant.
-func (e *Engine) paceAllows(since calendar.Instant) bool {
+// paceAllows reports whether one more program may start at an instant that was asked for
+// at another.
+func (e *Engine) paceAllows(since, at calendar.Instant) bool {
 	p := &e.Pace
 	switch {
 	case p.AtOnce == 0:
 		return true
-	case e.now >= p.latest(since):
+	case at >= p.latest(since):
 		return true
-	case e.Batch > 0 && e.Batch < p.AtOnce && e.now < e.BatchAt.Add(p.Room):
+	case e.Batch > 0 && e.Batch < p.AtOnce && at < e.BatchAt.Add(p.Room):
 		return true
-	case e.Batch > 0 && e.now < e.BatchAt.Add(p.Room):
+	case e.Batch > 0 && at < e.BatchAt.Add(p.Room):
 		return false
 	}
 	return p.Calm == 0 || e.Facts.Pressure < p.Calm
@@ -76,9 +76,9 @@ func (e *Engine) countStart() {
 	e.Batch++
 }
 
-// startHeld starts what was held back and may start now.
-func (e *Engine) startHeld() {
-	for len(e.held) > 0 && !e.paused() && e.paceAllows(e.held[0].req.Since) {
+// startHeld starts what was held back and may have started by an instant.
+func (e *Engine) startHeld(by calendar.Instant) {
+	for len(e.held) > 0 && !e.paused() && e.paceAllows(e.held[0].req.Since, by) {
 		h := e.held[0]
 		e.held = e.held[1:]
 		h.gate.Held = slices.DeleteFunc(h.gate.Held, func(r *Request) bool { return r == h.req })

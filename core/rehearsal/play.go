@@ -57,9 +57,10 @@ func Play(ctx context.Context, d *Day, s Setup) (*Played, error) {
 	for i := range d.Events {
 		e := &d.Events[i]
 		w.index = i
-		if err := w.advance(e.At); err != nil {
+		if err := w.advance(e.At - 1); err != nil { // what happens comes before what is due then
 			return nil, err
 		}
+		w.now = e.At
 		w.happen(e)
 	}
 	if err := w.advance(d.To); err != nil {

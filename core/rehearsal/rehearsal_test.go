@@ -163,6 +163,11 @@ func TestExpect(t *testing.T) {
 			t.Errorf("%q\n got %q\nwant %q", sentence, got, want)
 		}
 	}
+	// What happens at 12:00 comes before what is due at 12:00, for the table and for sentences.
+	now, then := play(t, "from = \"2026-11-30\"\nevents = [\"08:10 mount /media/vault\", \"12:00 battery 64%\", \"15:00 mains\"]\nexpect = [\"vault-copy skipped at 12:00 because power\", \"vault-copy opens at 15:00\", \"vault-copy never opens while on battery\"]\n")
+	if f := then.Check(now); len(f) > 0 {
+		t.Errorf("within an instant: %+v\n%s", f, tell(now, then))
+	}
 	// In a week, a sentence about days is about each of them.
 	d, p := play(t, "from = \"2026-11-30\"\nto = \"2026-12-04\"\nevents = [\"mon-wed 07:00 boot\", \"mon-wed 20:00 shutdown\"]\nexpect = [\"stock-count opens at 08:00 on mon-wed\", \"stock-count opens at 08:00 on mon-fri\"]\n")
 	f := p.Check(d)
