@@ -35,7 +35,7 @@ func (a *app) rehearseCommand() *cli.Command {
 			&cli.StringFlag{Name: "example", Usage: "play a ready `DAY`: " + strings.Join(demo.Days(), ", ")},
 			&cli.BoolFlag{Name: "usual", Usage: "play a usual week of this machine, from what the keeper has recorded"},
 			&cli.StringFlag{Name: "write", Usage: "write the example, or the usual week, to `FILE` instead, to begin from", TakesFile: true},
-			&cli.StringFlag{Name: "from", Usage: "begin `now`, with what the keeper knows, whatever the file says"},
+			&cli.StringFlag{Name: "from", Usage: "begin `now`, with what the keeper knows, and last as long as the file's day"},
 			&cli.StringFlag{Name: "gates", Usage: "play the gates in `FOLDER`, which are not in force", TakesFile: true},
 			&cli.StringFlag{Name: "png", Usage: "draw the day to `FILE`", TakesFile: true},
 			&cli.StringFlag{Name: "svg", Usage: "draw the day to `FILE`", TakesFile: true},
@@ -249,6 +249,9 @@ func (a *app) rehearseDay(ctx context.Context, c *cli.Command, file string, data
 			a.printFindings(a.err, f.Findings.Errors())
 			fmt.Fprintf(a.err, "%s is left out\n", f.Name)
 		}
+	}
+	for _, text := range r.day.LeftOut {
+		fmt.Fprintf(a.err, "%q is left out: it does not happen in a day that begins now\n", text)
 	}
 	drawn, err := a.drawDay(c, r)
 	if err != nil {

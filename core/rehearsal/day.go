@@ -25,6 +25,7 @@ type Day struct {
 	Host     string
 	Missing  []string // paths that gates need and that are not there, until they are mounted
 	Events   []Event  // in order
+	LeftOut  []string // events of the file that do not happen in a day that begins now
 	Takes    map[string][]Outcome
 	Expect   []Expectation
 }
@@ -66,8 +67,8 @@ type Env struct {
 	Host  string
 	Find  func(name string) (*calendar.Zone, error)
 	Gates []string // the names of the gates, for near misses
-	// Now begins the day at another time than the file says, and lets it last a day where
-	// the file does not say until when; 0 for as the file says.
+	// Now begins the day at another time than the file says, and lets it last as long as the
+	// file's: a day where the file does not say when it ends; 0 for as the file says.
 	Now calendar.Instant
 }
 
@@ -187,19 +188,15 @@ func (r *reader) span(d *Day, t *dayText) {
 		r.found = append(r.found, gate.Finding{File: r.file, Severity: gate.SevereError, Code: "rehearsal", Message: "the file does not say when it begins", Remedy: `add from = "2026-11-30 06:00"`})
 		return
 	}
-	from, ok := r.env.Now, true
-	if from == 0 {
-		from, _, ok = instant(t.From, d.Zone)
-	}
-	if !ok {
-		r.fail(t.From, fmt.Sprintf("%q is no date and time", t.From), `write for instance "2026-11-30" or "2026-11-30 06:00"`)
-		return
-	}
-	d.From = from
-	day, _ := d.Zone.Local(from)
-	d.To, _ = d.Zone.Resolve(day+1, 0)
-	if r.env.Now != 0 {
-		d.To = from.Add(24 * time.Hour)
+	if t.From != "" {
+		from, _, ok := instant(t.From, d.Zone)
+		if !ok {
+			r.fail(t.From, fmt.Sprintf("%q is no date and time", t.From), `write for instance "2026-11-30" or "2026-11-30 06:00"`)
+			return
+		}
+		d.From = from
+		day, _ := d.Zone.Local(from)
+		d.To, _ = d.Zone.Resolve(day+1, 0)
 	}
 	if t.To != "" {
 		to, whole, ok := instant(t.To, d.Zone)
@@ -211,6 +208,15 @@ func (r *reader) span(d *Day, t *dayText) {
 			last, _ := d.Zone.Local(to)
 			d.To, _ = d.Zone.Resolve(last+1, 0)
 		}
+	}
+	if now := r.env.Now; now != 0 {
+		switch {
+		case t.To == "":
+			d.To = now.Add(24 * time.Hour)
+		case t.From != "":
+			d.To = now.Add(d.To.Sub(d.From))
+		}
+		d.From = now
 	}
 	switch {
 	case d.To <= d.From:

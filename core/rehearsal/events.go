@@ -149,6 +149,10 @@ func (r *reader) moments(d *Day, text, days, clock string) []calendar.Instant {
 				out = append(out, due)
 				at = due
 			}
+			if len(out) == 0 && r.env.Now != 0 {
+				d.LeftOut = append(d.LeftOut, text)
+				return nil
+			}
 			if len(out) == 0 {
 				r.seen[text]--
 				r.fail(text, "it does not happen between the beginning and the end", "write another time, or a longer day")
