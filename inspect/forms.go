@@ -76,6 +76,18 @@ var runners = map[string][]form{
 	"cmake": nil, "ninja": nil, "gcc": nil, "g++": nil, "cc": nil, "ld": nil, "rpm": nil, "docker": nil, "podman": nil, "cpio": nil, "ftp": nil, "telnet": nil, "nc": nil, "ncat": nil, "socat": nil,
 	"screen": nil, "tmux": nil, "logrotate": nil, "mount": nil, "ssh-agent": nil, "perf": nil, "valgrind": nil, "catchsegv": nil,
 	"journalctl": nil, "systemctl": nil, "ip": nil, "update-alternatives": nil, "sg": nil, "newgrp": nil, "scriptlive": nil,
+
+	"install": {{flags: "dDCpv", valued: map[string]string{"-m": "word", "-o": "name", "-g": "name"}, then: "files"}},
+	"diff3":   {{flags: "AeExX3imT", then: "files"}}, "sdiff": {{flags: "ilWbBEs", then: "files"}},
+	"choom": {{valued: map[string]string{"-n": "number"}, before: []string{"--"}, then: "program"}}, "fstab-decode": {programs},
+	"service": nil, "invoke-rc.d": nil, "deb-systemd-invoke": nil, "umount": nil, "systemd-tmpfiles": nil, "timedatectl": nil, "loginctl": nil, "hostnamectl": nil,
+	"agetty": nil, "getty": nil, "login": nil, "sulogin": nil, "init": nil, "systemd": nil, "switch_root": nil, "pivot_root": nil, "runcon": nil, "uclampset": nil, "tc": nil, "slattach": nil, "sysctl": nil,
+	"apt-cache": nil, "apt-cdrom": nil, "apt-config": nil, "apt-mark": nil, "debconf": nil, "debconf-apt-progress": nil, "debconf-communicate": nil, "dpkg-maintscript-helper": nil, "dpkg-preconfigure": nil, "dpkg-reconfigure": nil,
+	"installkernel": nil, "kernel-install": nil, "pam-auth-update": nil, "fsck": nil, "mkfs": nil, "debugfs": nil, "savelog": nil, "ldd": nil, "bashbug": nil,
+	"groff": nil, "grog": nil, "nroff": nil, "troff": nil, "mandb": nil, "catman": nil, "man-recode": nil, "lesspipe": nil, "lessfile": nil, "zless": nil, "zmore": nil, "pager": nil, "editor": nil,
+	"select-editor": nil, "sensible-browser": nil, "sensible-editor": nil, "sensible-pager": nil, "vipw": nil, "vigr": nil,
+	"busctl": nil, "localectl": nil, "networkctl": nil, "systemd-analyze": nil, "systemd-cat": nil, "systemd-inhibit": nil, "systemd-mount": nil, "systemd-umount": nil, "systemd-notify": nil,
+	"systemd-socket-activate": nil, "systemd-stdio-bridge": nil,
 }
 
 // harmless are forms of runners that are called for one thing only, word for word.
@@ -84,7 +96,17 @@ var harmless = map[string]*regexp.Regexp{
 	"journalctl": regexp.MustCompile(`^--vacuum-(size|time|files)=[0-9]+[A-Za-z]*$`),
 	"logrotate":  regexp.MustCompile(`^/etc/logrotate\.conf$`),
 	"mount":      regexp.MustCompile(`^(-a|/[^ ]*)$`),
-	"ip":         regexp.MustCompile(`^link set( dev)? [A-Za-z0-9_.-]+ (up|down)$`),
+	"umount":     regexp.MustCompile(`^/[^ ]*$`),
+
+	"sysctl":             regexp.MustCompile(`^(-q )?(--system|-p|(-w )?[a-z0-9_]+([./][a-z0-9_]+)+=[0-9]+)$`),
+	"service":            regexp.MustCompile(`^[A-Za-z0-9@_.-]+ (start|stop|restart|reload)$`),
+	"invoke-rc.d":        regexp.MustCompile(`^[A-Za-z0-9@_.-]+ (start|stop|restart|reload)$`),
+	"deb-systemd-invoke": regexp.MustCompile(`^(start|stop|restart)( [A-Za-z0-9@_.-]+)+$`),
+	"systemd-tmpfiles":   regexp.MustCompile(`^--(clean|create|remove)( --(clean|create|remove))*$`),
+	"timedatectl":        regexp.MustCompile(`^set-(timezone|ntp) [A-Za-z0-9/_+-]+$`),
+	"loginctl":           regexp.MustCompile(`^(lock-session|lock-sessions|unlock-sessions|terminate-session|terminate-user)( [A-Za-z0-9_.-]+)*$`),
+	"hostnamectl":        regexp.MustCompile(`^(hostname|set-hostname) [A-Za-z0-9.-]+$`),
+	"ip":                 regexp.MustCompile(`^link set( dev)? [A-Za-z0-9_.-]+ (up|down)$`),
 }
 
 // Options of programs with many of them: letters without a value or with one, and whole
@@ -114,7 +136,7 @@ var (
 func runnerOf(names ...string) string {
 	for _, full := range names {
 		for _, name := range []string{full, strings.TrimRight(full, "0123456789.-")} {
-			if _, is := runners[name]; is {
+			if _, is := runners[name]; is || slices.Contains(rooted, name) {
 				return name
 			}
 		}
@@ -125,8 +147,24 @@ func runnerOf(names ...string) string {
 	return ""
 }
 
+// rooted are programs for accounts that can be told to do their work in another folder as
+// its root, whose libraries they load then.
+var rooted = []string{"useradd", "userdel", "usermod", "groupadd", "groupdel", "groupmod", "groupmems", "newusers", "passwd", "chage", "chfn", "chsh", "chpasswd", "chgpasswd", "gpasswd",
+	"grpck", "pwck", "grpconv", "grpunconv", "pwconv", "pwunconv", "lastlog", "faillog"}
+
+// elsewhere reports whether arguments lead such a program to another root: options of one
+// letter may be joined, long ones shortened.
+func elsewhere(args []string) bool {
+	return slices.ContainsFunc(args, func(a string) bool {
+		return strings.HasPrefix(a, "--r") || strings.HasPrefix(a, "--p") || strings.HasPrefix(a, "-") && !strings.HasPrefix(a, "--") && strings.ContainsAny(a, "RP")
+	})
+}
+
 // judged reports whether the arguments of a runner have a form that can be judged.
 func judged(runner string, args []string) bool {
+	if slices.Contains(rooted, runner) {
+		return !elsewhere(args)
+	}
 	if re := harmless[runner]; re != nil && re.MatchString(strings.Join(args, " ")) && !slices.ContainsFunc(args, func(a string) bool { return strings.Contains(a, " ") }) {
 		return true
 	}

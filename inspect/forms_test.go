@@ -1,8 +1,13 @@
 package inspect
 
 import (
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+
+	"timegate/workstation/wstest"
 )
 
 // TestForms: with root's rights a runner is judged only where its line has a form of the
@@ -28,12 +33,68 @@ func TestForms(t *testing.T) {
 		"git -c alias.x=!go x": false, "git --exec-path=/home/maren pull": false, "git -C /srv x": false, "git -C /srv fetch --upload-pack=./go": false, "ssh -oProxyCommand=./go x": false, "ssh -o ProxyCommand=./go x": false, "ssh -F /home/maren/c x": false,
 		"sqlite3 /srv/a .shell": false, "apt-get -o DPkg::Pre-Invoke=./go update": false, "apt-get install x": false, "ld.so /bin/sh x": false, "ld-linux-x86-64.so.2 /bin/sh": false, "setarch x86_64 ./go": false, "linux64 ./go": false,
 		"busybox sh -c ./go": false, "systemd-run ./go": false, "systemctl edit x": false, "journalctl -u x": false, "ip netns exec a ./go": false, "ip -batch x": false, "mount -t fuse ./go /mnt": false, "zip -TT ./go a": false, "wget --use-askpass=./go x": false, "chroot /srv ./go": false,
-		"m4 /srv/x": false, "ed": false, "emacs --eval x": false, "man -P ./go ls": false, "less x": false, "docker run x": false, "watch ./go": false, "unshare ./go": false, "nsenter -t 1 ./go": false, "socat x": false, "nc -e ./go": false, "dc x": true, "xterm -e /opt/job": true, "xterm -T Press -e env bash /opt/job": true, "xterm": false, "xterm -hold -e /opt/job": false, "xterm -xrm x -e /opt/job": false,
+		"m4 /srv/x": false, "ed": false, "emacs --eval x": false, "man -P ./go ls": false, "less x": false, "docker run x": false, "watch ./go": false, "unshare ./go": false, "nsenter -t 1 ./go": false, "socat x": false, "nc -e ./go": false, "dc x": true, "xterm -e /opt/job": true, "xterm -T Press -e env bash /opt/job": true, "xterm": false, "xterm -hold -e /opt/job": false,
+		"useradd -m -G press maren": true, "passwd -l maren": true, "useradd -R /home/maren/x tobias": false, "usermod --root=/home/maren/x tobias": false, "useradd -mR /home/maren/x tobias": false, "chage --roo /home/maren/x maren": false, "passwd -P /home/maren/x maren": false,
+		"sysctl vm.swappiness=10": true, "sysctl -w kernel.core_pattern=|/home/maren/go": false, "sysctl -p /home/maren/c": false, "service cups restart": true, "service --x ../../home/maren/go start": false, "timedatectl set-timezone Europe/London": true,
+		"timedatectl -H x set-timezone UTC": false, "install -m 644 /opt/a /opt/b": true, "install -s --strip-program=./go /opt/a /opt/b": false, "diff3 --diff-program=./go /a /b /c": false, "diff3 -m /a /b /c": true, "choom -n 100 -- /opt/job": true,
+		"choom -n 100 ./go": false, "slattach -c ./go": false, "umount /media/vault": true, "umount -t fuse.x /media/vault": false, "loginctl terminate-user maren": true, "debconf ./go": false, "groff -P x": false, "savelog -x ./go /a": false, "xterm -xrm x -e /opt/job": false,
 	} {
 		argv := strings.Fields(line)
 		runner := runnerOf(argv[0])
 		if got := runner == "" || judged(runner, argv[1:]); got != want {
 			t.Errorf("%s: can be judged: %v, want %v (a runner called %q)", line, got, want, runner)
+		}
+	}
+}
+
+// TestEveryProgram: each program of a plain Debian is in the table of runners, or in the
+// list of those that run nothing that their arguments name. One that is in neither has to
+// be looked at.
+func TestEveryProgram(t *testing.T) {
+	t.Parallel()
+	release, _ := os.ReadFile("/etc/os-release")
+	status, err := os.ReadFile("/var/lib/dpkg/status")
+	if err != nil || !strings.Contains(string(release), "VERSION_CODENAME=bookworm") {
+		wstest.Skip(t, "the list is of Debian 12")
+	}
+	list, err := os.ReadFile("testdata/quiet.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var quiet []string
+	for line := range strings.Lines(string(list)) {
+		if !strings.HasPrefix(line, "#") {
+			quiet = append(quiet, strings.Fields(line)...)
+		}
+	}
+	seen := map[string]bool{}
+	for pkg := range strings.SplitSeq(string(status), "\n\n") {
+		if !strings.Contains(pkg, "\nPriority: required") && !strings.Contains(pkg, "\nPriority: important") || !strings.Contains(pkg, " installed\n") {
+			continue
+		}
+		name, _, _ := strings.Cut(strings.TrimPrefix(pkg, "Package: "), "\n")
+		files, _ := filepath.Glob("/var/lib/dpkg/info/" + name + "*.list")
+		for _, file := range files {
+			if base := strings.TrimSuffix(filepath.Base(file), ".list"); base != name && !strings.HasPrefix(base, name+":") {
+				continue
+			}
+			content, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for path := range strings.FieldsSeq(string(content)) {
+				if dir := strings.TrimPrefix(filepath.Dir(path), "/usr"); dir == "/bin" || dir == "/sbin" {
+					seen[filepath.Base(path)] = true
+				}
+			}
+		}
+	}
+	if len(seen) < 200 {
+		t.Fatalf("only %d programs are known to the package system", len(seen))
+	}
+	for program := range seen {
+		if runs, is := runnerOf(program) != "", slices.Contains(quiet, program); runs == is {
+			t.Errorf("%s: in the table of runners: %v; in testdata/quiet.txt: %v", program, runs, is)
 		}
 	}
 }

@@ -96,21 +96,33 @@ type hazards struct {
 }
 
 func (h *hazards) add(code, message, remedy string) {
-	for _, f := range h.found {
-		if f.Message == message {
+	h.tell(gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
+}
+
+// tell adds a finding, if it was not told with the same words.
+func (h *hazards) tell(f gate.Finding) {
+	f.Message, f.Remedy = words.Line(f.Message), words.Line(f.Remedy)
+	for _, other := range h.found {
+		if other.Message == f.Message && other.Severity >= f.Severity {
 			return
 		}
 	}
-	h.found = append(h.found, gate.Finding{Severity: gate.SevereError, Code: code, Message: words.Line(message), Remedy: words.Line(remedy)})
+	h.found = append(h.found, f)
 }
 
-// unjudged refuses what nobody can judge beforehand, where it has root's rights.
+// unjudged tells of what nobody can judge beforehand. With root's rights it is refused,
+// else it is a warning: what the command line names in plain was looked at.
 func (h *hazards) unjudged(program, what string) {
-	if !h.root || h.trusts(program) {
+	if h.trusts(program) {
 		return
 	}
-	h.add("unjudged-command", "it cannot be judged beforehand what "+program+" is made to do: "+what,
-		fmt.Sprintf("put it into a script that only root can write, and run that; or, if you have made sure of it, trust = [%q] in [as]", program))
+	f := gate.Finding{Severity: gate.SevereError, Code: "unjudged-command", Message: "it cannot be judged beforehand what " + program + " is made to do: " + what}
+	writes := "root"
+	if !h.root {
+		f.Severity, writes = gate.Warning, "root or that account"
+	}
+	f.Remedy = fmt.Sprintf("put it into a script that only %s can write, as --line does, and run that; or, if you have made sure of it, trust = [%q] in [as]", writes, program)
+	h.tell(f)
 }
 
 // trusts reports whether a path is one that the gate trusts, or lies in one.
@@ -189,58 +201,7 @@ func (h *hazards) report(path, what, who, remedy string) {
 		f.Severity, f.Code = gate.Warning, "argument-hazard"
 		f.Remedy += "; or leave it so, if it does not tell the program what to do"
 	}
-	f.Message, f.Remedy = words.Line(f.Message), words.Line(f.Remedy)
-	for _, other := range h.found {
-		if other.Message == f.Message && other.Severity >= f.Severity {
-			return
-		}
-	}
-	h.found = append(h.found, f)
-}
-
-// variables looks at the variables that the gate gives its program.
-func (h *hazards) variables(env map[string]string) {
-	for name, value := range env {
-		switch {
-		case steersLoading(name):
-			h.add("loader-environment", fmt.Sprintf("the variable %s lets other code be loaded into the program", name), "take it out of [as] env")
-		case leadsSomewhere(name):
-			for _, path := range filepath.SplitList(value) {
-				if !filepath.IsAbs(expand(path, h.home)) {
-					if name == "PATH" {
-						h.add("relative-program", fmt.Sprintf("PATH names %q, which is wherever the program is at the time", path), "write whole paths, and no empty one")
-					}
-					continue
-				}
-				h.path(expand(path, h.home), "a folder that the variable "+name+" names")
-			}
-		}
-	}
-}
-
-// steersLoading reports whether a variable changes what code a program loads.
-func steersLoading(name string) bool {
-	for _, prefix := range []string{"LD_", "GCONV_PATH", "BASH_ENV", "ENV", "SHELLOPTS", "PYTHON", "PERL5", "PERLLIB", "RUBYLIB", "RUBYOPT",
-		"NODE_PATH", "NODE_OPTIONS", "LUA_PATH", "LUA_CPATH", "TCLLIBPATH", "JAVA_TOOL_OPTIONS", "GIO_MODULE_DIR", "GTK_MODULES", "QT_PLUGIN_PATH"} {
-		if strings.HasPrefix(name, prefix) && (prefix != "ENV" || name == "ENV") {
-			return true
-		}
-	}
-	return false
-}
-
-// leadsSomewhere reports whether programs take code, or what they do, from
-// where a variable leads.
-func leadsSomewhere(name string) bool {
-	if slices.Contains([]string{"HOME", "ZDOTDIR", "SHELL", "EDITOR", "VISUAL", "PAGER"}, name) || strings.HasPrefix(name, "XDG_CONFIG_") || strings.HasPrefix(name, "XDG_DATA_") {
-		return true
-	}
-	for _, end := range []string{"PATH", "LIB", "RC", "CONFIG", "CONF"} {
-		if strings.HasSuffix(name, end) {
-			return true
-		}
-	}
-	return false
+	h.tell(f)
 }
 
 // setID refuses a program that gives root's rights up for somebody else's: it

@@ -392,8 +392,10 @@ func TestHazards(t *testing.T) {
 		{"trusted", `"/mnt/home/maren/bin/hers"`, "elevated = true\ntrust = [\"/mnt/home/maren\"]", "", "the gate trusts it"},
 		{"trusted-line", `"/bin/sh", "-c", "eval echo x"`, "elevated = true\ntrust = [\"/bin/sh\"]", "", ""},
 		{"harmless-line", `"/bin/sh", "-c", "test $(date +%d) = 01 || exit 0; /mnt/opt/safe >/dev/null 2>&1 && echo \"all $? well\""`, "elevated = true", "", "dash runs what it is told to"},
-		{"harmless-carried", `"/usr/bin/timeout", "-k", "5", "30", "/usr/bin/env", "A=1", "/mnt/opt/safe", "--quiet"`, "elevated = true", "", ""},
+		{"harmless-carried", `"/usr/bin/timeout", "-k", "5", "30", "/usr/bin/env", "LC_ALL=C", "/mnt/opt/safe", "--quiet"`, "elevated = true", "", ""},
 		{"harmless-awk", `"/usr/bin/awk", "{ print $1 }", "/mnt/opt/safe"`, "elevated = true", "", "mawk runs what it is told to"},
+		{"variable", `"/mnt/opt/safe"`, "elevated = true\nenv = { PAGER = \"./go\" }", "", "what the program makes of the variable PAGER"},
+		{"carried-variable", `"/usr/bin/env", "TAR_OPTIONS=--to-command=./go", "/mnt/opt/safe"`, "elevated = true", "", "what the program makes of the variable TAR_OPTIONS"},
 		{"loader", `"/mnt/opt/safe"`, "elevated = true\nenv = { LD_PRELOAD = \"/x.so\" }", "", "LD_PRELOAD lets other code"},
 	} {
 		if !strings.Contains(tt.extra, "opens") {

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -67,8 +68,8 @@ var Keys = []Key{
 	choiceKey("as.priority", "low: use processor and disk only when nothing else needs them", func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
 	{Name: "as.env", Type: TypeTable, About: "variables for the program", Example: `{ LANG = "en_GB.UTF-8" }`,
 		set: (*reader).variables, get: func(g *Gate) string { return tableText(g.As.Env) }},
-	{Name: "as.trust", Type: TypeTexts, About: "paths that others can change and that you accept, with everything below them; or the path of a shell or other interpreter whose arguments cannot be judged. In the system scope such paths are refused otherwise", Example: `["/srv/larkspur/bin"]`,
-		set: paths(func(g *Gate) *[]string { return &g.As.Trust }), get: func(g *Gate) string { return listText(g.As.Trust) }},
+	{Name: "as.trust", Type: TypeTexts, About: "in the system scope, what would be refused otherwise and you accept: a path that others can change, with everything below it; the path of a shell or other interpreter whose arguments cannot be judged; \"$NAME\", or \"$NAME_*\", for a variable in env that nobody can judge", Example: `["/srv/larkspur/bin", "$PRESS_*"]`,
+		set: trusted, get: func(g *Gate) string { return listText(g.As.Trust) }},
 
 	{Name: "needs.power", Type: TypeText, About: "mains, or \"mains or 40%\": mains power, or a battery with at least this charge", Example: `"mains or 40%"`,
 		set: (*reader).power, get: func(g *Gate) string { return quoteText(g.Needs.Power) }},
@@ -221,6 +222,23 @@ func paths(at func(*Gate) *[]string) func(*reader, *Gate, value) {
 		}
 		*at(g) = list
 	}
+}
+
+// variable is how trust names a variable, or those that begin alike.
+var variable = regexp.MustCompile(`^\$[A-Za-z_][A-Za-z0-9_]*\*?$`)
+
+// trusted takes paths and variables.
+func trusted(r *reader, g *Gate, v value) {
+	list, ok := r.texts(v)
+	if !ok {
+		return
+	}
+	for i, text := range list {
+		if !variable.MatchString(text) {
+			r.wholePath(v.items[i], text)
+		}
+	}
+	g.As.Trust = list
 }
 
 func choice(at func(*Gate) *string, options []string) func(*reader, *Gate, value) {
