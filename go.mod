@@ -31,6 +31,7 @@ require (
 	golang.org/x/time v0.16.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
+	mvdan.cc/sh/v3 v3.14.1
 )
 
 require (

@@ -23,6 +23,7 @@ func (a *app) addCommand() *cli.Command {
 			`timegate add humidity-log --open "every 10m" --open boot --about "Log the press room's humidity" -- ~/bin/humidity-log --room press`,
 			`timegate add stock-count --open work="every 30m from 08:00 to 17:30 on mon-fri" --now -- ~/bin/stock-count`,
 			`timegate add vault-copy --open "at 03:20" --set needs.paths=/media/vault --set rules.missed=once -- ~/bin/vault-copy`,
+			`timegate add press-count --open "at 18:00" --line 'cd /srv/press && ./count | tee -a count.log'`,
 			`timegate add job-board --program xterm --open logon`,
 			`timegate add glue-warm`,
 		) + "A running keeper takes the gate over at once. Nothing is written if anything is wrong. On a terminal, give only a\n" +
@@ -56,6 +57,10 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 		}
 		argv = append(command, argv...)
 	}
+	line := c.IsSet("line")
+	if line {
+		argv = append([]string{a.home.KeptScript(name)}, argv...)
+	}
 	if len(argv) == 0 && a.asks() {
 		return a.addAsking(ctx, c, name)
 	}
@@ -73,7 +78,13 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 	if err := setKeys(c, edit); err != nil {
 		return err
 	}
-	return a.writeEdit(ctx, c, name, g.Run, edit)
+	var others []gates.OtherChange
+	if line {
+		if others, err = a.keepLine(c, name, c.String("line"), argv[1:], edit); err != nil {
+			return err
+		}
+	}
+	return a.writeEdit(ctx, c, name, g.Run, edit, others...)
 }
 
 // itemGiven returns the item that --program names, or nil.
@@ -146,10 +157,14 @@ func (a *app) newGate(c *cli.Command, name string, argv []string) (*gate.Gate, e
 		}
 		g.Folder = abs
 	}
+	if c.IsSet("line") {
+		g.Run = argv
+		return g, nil
+	}
 	program, err := wholeProgram(argv[0])
 	if errors.Is(err, fs.ErrNotExist) {
 		if !c.Bool("later") || !strings.Contains(argv[0], "/") {
-			return nil, spacedPath(argv, usageError("%w; check the path, or give its whole path and --later if it is yet to come", err))
+			return nil, noProgram(argv, err, "check the path, or give its whole path and --later if it is yet to come")
 		}
 	} else if err != nil {
 		return nil, err

@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"timegate/core/gate"
+	"timegate/gates"
 )
 
 func (a *app) changeCommand() *cli.Command {
@@ -21,6 +22,7 @@ func (a *app) changeCommand() *cli.Command {
 			`timegate change stock-count --open evenings="at 18:00 on mon-fri"`,
 			`timegate change vault-copy --set needs.power=mains --set again.times=3`,
 			`timegate change humidity-log --args -- --room store`,
+			`timegate change press-count --line 'cd /srv/press && ./count >> count.log'`,
 			`timegate change stock-count`,
 		) + "Only what you give changes. Comments and everything else in the file stay.\n\n" +
 			"  NAME/OPENING --open PHRASE   gives that opening another phrase\n" +
@@ -58,6 +60,16 @@ func (a *app) change(ctx context.Context, c *cli.Command) error {
 	if err := changeKeys(c, edit); err != nil {
 		return err
 	}
+	var others []gates.OtherChange
+	if c.IsSet("line") {
+		if len(argv) == 0 && f.Gate != nil && f.Gate.Run[0] == a.home.KeptScript(name) {
+			argv = f.Gate.Run[1:] // the script is another, its arguments stay
+		}
+		if others, err = a.keepLine(c, name, c.String("line"), argv, edit); err != nil {
+			return err
+		}
+		argv = nil
+	}
 	if argv, err = a.changeProgram(c, edit, f.Gate, argv); err != nil {
 		return err
 	}
@@ -68,10 +80,10 @@ func (a *app) change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if string(data) == f.Text && !c.Bool("copy-script") {
+	if string(data) == f.Text && !c.Bool("copy-script") && !c.IsSet("line") {
 		return usageError("nothing to change: give an option, or a program after --; see \"timegate help change\"")
 	}
-	return a.writeEdit(ctx, c, name, argv, edit)
+	return a.writeEdit(ctx, c, name, argv, edit, others...)
 }
 
 // anySet reports whether an option of the command itself was given.
@@ -131,7 +143,7 @@ func (a *app) changeProgram(c *cli.Command, edit *gate.Edit, g *gate.Gate, argv 
 	}
 	program, err := wholeProgram(argv[0])
 	if err != nil {
-		return nil, spacedPath(argv, usageError("%w; check the path", err))
+		return nil, noProgram(argv, err, "check the path")
 	}
 	argv[0] = program
 	edit.SetTexts("run", argv)

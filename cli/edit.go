@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 
 	"github.com/google/shlex"
 	"github.com/urfave/cli/v3"
@@ -16,10 +15,10 @@ import (
 func (a *app) editCommand() *cli.Command {
 	return &cli.Command{
 		Name: "edit", Category: sayCommands, Usage: "open a gate's file in your editor, and check it before it takes effect", ArgsUsage: "NAME",
-		Description: examples(`timegate edit vault-copy`, `EDITOR=vi timegate edit vault-copy`) +
+		Description: examples(`timegate edit vault-copy`, `EDITOR=vi timegate edit vault-copy`, `timegate edit press-count --script`) +
 			"$VISUAL or $EDITOR is opened on a copy. What is saved is checked as \"check\" does; where something is wrong, the copy\n" +
 			"can be opened again, and nothing that you have written is lost.",
-		Flags:  []cli.Flag{nowFlag(), againstFlag(), laterFlag(), yesFlag()},
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "script", Usage: "edit the script that Time Gate keeps for the gate, and not the gate's file"}, nowFlag(), againstFlag(), laterFlag(), yesFlag()},
 		Action: a.edit,
 	}
 }
@@ -33,42 +32,10 @@ func (a *app) edit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	editor, err := editorCommand()
-	if err != nil {
-		return err
+	if c.Bool("script") {
+		return a.editScript(ctx, c, f)
 	}
-	dir, err := os.MkdirTemp("", "timegate-")
-	if err != nil {
-		return err
-	}
-	draft := filepath.Join(dir, name+gates.Suffix)
-	if err := os.WriteFile(draft, []byte(f.Text), 0o600); err != nil {
-		return err
-	}
-	for {
-		text, err := a.editOnce(ctx, editor, draft)
-		if err != nil {
-			return fmt.Errorf("%w; the file is as it was, your copy is %s", err, draft)
-		}
-		if string(text) == f.Text {
-			fmt.Fprintln(a.err, "nothing to change")
-			return os.RemoveAll(dir)
-		}
-		err = a.propose(ctx, c, name, text, nil)
-		if err == nil {
-			return os.RemoveAll(dir)
-		}
-		a.exit(err)
-		again := false
-		if a.asks() {
-			if again, err = a.confirmOr(c, "Open it again?", true); err != nil {
-				return err
-			}
-		}
-		if !again {
-			return usageError("nothing was written; your copy is %s", draft)
-		}
-	}
+	return a.editText(ctx, c, name+gates.Suffix, f.Text, func(_ string, text []byte) error { return a.propose(ctx, c, name, text, nil) })
 }
 
 // editOnce opens the editor on a file and returns what was saved.

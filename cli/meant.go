@@ -98,6 +98,9 @@ func oneWord(argv []string) string {
 	if len(argv) != 1 || len(words) < 2 {
 		return ""
 	}
+	if _, err := lineScript(argv[0]); err == nil && strings.ContainsAny(argv[0], "|&;<>$`") {
+		return "no shell reads a command; for a line that a shell is to read: --line " + gate.CommandLine(argv[0])
+	}
 	return fmt.Sprintf("each argument is a word of its own: -- %s", gate.CommandLine(words...))
 }
 

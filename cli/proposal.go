@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -39,6 +40,7 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringSliceFlag{Name: "measure", Usage: "measure this `READING` before and after each run: memory, or disk:PATH; may be given several times"},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "copy-script", Usage: "keep a copy of the script that nobody else can change, and run that"},
+		lineFlag(),
 		&cli.BoolFlag{Name: "off", Usage: "do not switch it on yet"},
 		nowFlag(),
 		againstFlag(),
@@ -181,11 +183,14 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 		return f.Findings.Errors()
 	}
 	a.summary(f.Gate, calendar.InstantOf(a.now()))
-	copied := ""
-	if c.Bool("copy-script") {
-		copied = a.home.KeptScript(name)
+	if c.IsSet("line") {
+		a.printLines(f.Gate, c.String("line"))
 	}
-	if err := a.refuse(c, []gates.File{f}, copied); err != nil {
+	var kept []string // that are yet to be put there
+	if c.Bool("copy-script") || c.IsSet("line") {
+		kept = append(kept, a.home.KeptScript(name))
+	}
+	if err := a.refuse(c, []gates.File{f}, kept...); err != nil {
 		return err
 	}
 	if c.String("against") != "" {
@@ -229,19 +234,16 @@ func (a *app) commit(plan *gates.Plan, now time.Time) error {
 	return nil
 }
 
-// spacedPath says that a path with a blank wants quotes, where the words of a command
-// together name a file that is there; else it returns the error that there was.
-func spacedPath(argv []string, err error) error {
+// noProgram is the error of a command whose program is not there: where its words make
+// sense in another way, it says that, else the usual remedy.
+func noProgram(argv []string, err error, remedy string) error {
 	for n := 2; n <= len(argv); n++ {
 		path := strings.Join(argv[:n], " ")
 		if info, statErr := os.Stat(path); statErr == nil && !info.IsDir() {
 			return usageError("a path with a blank wants quotes; write: -- %s", gate.CommandLine(append([]string{path}, argv[n:]...)...))
 		}
 	}
-	if words := oneWord(argv); words != "" {
-		return usageError("%w; %s", err, words)
-	}
-	return err
+	return usageError("%w; %s", err, cmp.Or(oneWord(argv), remedy))
 }
 
 // wholeProgram returns the program's whole path, so that it does not depend

@@ -44,6 +44,7 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	}
 	a.summary(f.Gate, calendar.InstantOf(a.now()))
 	a.printRules(f.Gate, true)
+	a.printScript(f.Gate)
 	state := a.stateWord(rows[0].State)
 	if rows[0].Waiting != "" {
 		state += " for " + rows[0].Waiting

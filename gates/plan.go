@@ -167,6 +167,9 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 			return err
 		}
 	}
+	if len(p.others) > 0 { // what stays as it is is no change; of gates alone the keeper is told all the same
+		p.changes = slices.DeleteFunc(p.changes, func(c Change) bool { return c.Before != nil && c.After != nil && *c.Before == *c.After })
+	}
 	for i := range p.others {
 		o := &p.others[i]
 		if o.Before, err = home.StateOf(o.Path, longestOther); err != nil {
@@ -180,6 +183,13 @@ func (p *Plan) Commit(env phrase.Env, now time.Time) error {
 	}
 	for _, do := range p.first {
 		if err := do(); err != nil {
+			return err
+		}
+	}
+	if slices.ContainsFunc(p.others, func(o OtherChange) bool {
+		return o.After != nil && filepath.Dir(o.Path) == filepath.Dir(p.home.KeptScript("x"))
+	}) {
+		if err := p.home.MakeScripts(); err != nil {
 			return err
 		}
 	}

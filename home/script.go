@@ -16,12 +16,12 @@ const ScriptSize = 512 << 10
 // KeptScript is where a gate's program is copied to.
 func (h Home) KeptScript(name string) string { return filepath.Join(h.scripts(), name) }
 
-// scriptSource is where it is kept what a script was copied from.
-func (h Home) scriptSource(name string) string { return filepath.Join(h.scripts(), "."+name) }
+// ScriptSourceFile is where it is kept what a script was copied from.
+func (h Home) ScriptSourceFile(name string) string { return filepath.Join(h.scripts(), "."+name) }
 
 // ScriptSource returns the path that a gate's script was copied from, or "".
 func (h Home) ScriptSource(name string) string {
-	data, err := ReadPlain(h.scriptSource(name), 4096)
+	data, err := ReadPlain(h.ScriptSourceFile(name), 4096)
 	if err != nil {
 		return ""
 	}
@@ -31,8 +31,24 @@ func (h Home) ScriptSource(name string) string {
 // NoteScriptSource keeps where a gate's script was copied from, so that the copy
 // can be renewed.
 func (h Home) NoteScriptSource(name, path string) error {
-	if err := Replace(h.scriptSource(name), []byte(path), 0o600); err != nil {
+	if err := Replace(h.ScriptSourceFile(name), []byte(path), 0o600); err != nil {
 		return Wrap(path, err)
+	}
+	return nil
+}
+
+// MakeScripts makes the folder of scripts, which others cannot list. In the system scope
+// other accounts run what is theirs in it.
+func (h Home) MakeScripts() error {
+	mode := os.FileMode(0o700)
+	if h.Scope == gate.System {
+		mode = 0o711
+	}
+	if err := makeFolder(h.scripts(), mode); err != nil {
+		return err
+	}
+	if err := os.Chmod(h.scripts(), mode); err != nil {
+		return Wrap(h.scripts(), err)
 	}
 	return nil
 }
@@ -44,13 +60,10 @@ func (h Home) PutScript(name string, data []byte, mode fs.FileMode, uid int) err
 	if err := h.Prepare(); err != nil {
 		return err
 	}
-	folder, all := os.FileMode(0o700), mode&0o005 == 0o005
-	if h.Scope == gate.System {
-		folder = 0o711 // other accounts run what is theirs
-	}
-	if err := makeFolder(h.scripts(), folder); err != nil {
+	if err := h.MakeScripts(); err != nil {
 		return err
 	}
+	all := mode&0o005 == 0o005
 	path := h.KeptScript(name)
 	own := os.FileMode(0o700)
 	if all && h.Scope == gate.System {

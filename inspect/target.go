@@ -124,6 +124,29 @@ func interpreterOf(path string) string {
 	return fields[0]
 }
 
+// shellWords are words that mean something to a shell, and nothing to other programs.
+var shellWords = []string{">", ">>", "2>", "2>>", "2>&1", "&>", "<", "|", "||", "&&", "&"}
+
+// Arguments finds words of a shell's among the arguments of a program: no shell reads them.
+func Arguments(g *gate.Gate) []gate.Finding {
+	if slices.Contains([]string{"[", "test", "expr"}, filepath.Base(g.Run[0])) {
+		return nil
+	}
+	i := slices.IndexFunc(g.Run, func(arg string) bool { return slices.Contains(shellWords, arg) })
+	if i < 1 {
+		return nil
+	}
+	var line []string
+	for _, arg := range g.Run {
+		if !slices.Contains(shellWords, arg) {
+			arg = gate.CommandLine(arg)
+		}
+		line = append(line, arg)
+	}
+	return []gate.Finding{{Severity: gate.Warning, Code: "shell-word", Message: fmt.Sprintf("no shell reads the command: the argument %q is given to %s as it is", g.Run[i], g.Run[0]),
+		Remedy: fmt.Sprintf("if a shell is to read it: timegate change %s --line %s", g.Name, gate.CommandLine(strings.Join(line, " ")))}}
+}
+
 // Moments finds openings that have nothing more to come, and those that wait for
 // somebody who is not there.
 func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {
