@@ -155,6 +155,24 @@ func TestHangsNobodyElse(t *testing.T) {
 	if !slices.ContainsFunc(k.log, func(d engine.Decision) bool { return d.Gate == "his" && d.Result == engine.ResultOK }) {
 		k.until("a run of tobias's", func(d engine.Decision) bool { return d.Gate == "his" && d.Result == engine.ResultOK })
 	}
+	// Nor does a keeper that begins wait for an agent that is stopped while a run of its account goes on.
+	put(t, h, "stays", "run = [\"/bin/sleep\", \"30\"]\nopens = [\"signal stay\"]\n[as]\nuser = \"tobias\"\n")
+	if _, err := c.Send(t.Context(), "stay"); err != nil {
+		t.Fatal(err)
+	}
+	k.until("a run of tobias's", func(d engine.Decision) bool { return d.Gate == "stays" && d.Starts() })
+	pid = agentOf(t, keeper, "tobias")
+	ends(t, k)
+	if err := os.Remove(h.GateFile("days")); err != nil { // which hers would be asked for
+		t.Fatal(err)
+	}
+	syscall.Kill(pid, syscall.SIGSTOP)
+	began := time.Now()
+	k = keepWith(t, h, newMachine(t), func(k *Keeper) { k.patience = atOnce + time.Second })
+	if took := time.Since(began); took >= adoptMost {
+		t.Errorf("a keeper began after %v beside an agent that is stopped", took)
+	}
+	onTime(t, h, k)
 	ends(t, k)
 }
 

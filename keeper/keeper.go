@@ -418,7 +418,7 @@ func (k *Keeper) begin(ctx context.Context) error {
 		b.FirstRun = k.home.FirstRun()
 	}
 	k.crew.Fresh(!kept)
-	rest := k.resume(ctx, b)
+	rest := k.resume(ctx, &state, b)
 	b.Pending = !waitKnown(ctx, k.watch())
 	b.Facts = k.facts()
 	c := k.ws.Clock()

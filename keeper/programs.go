@@ -44,7 +44,8 @@ type ended struct {
 // the programs of an earlier keeper are waited for.
 const (
 	startPatience = 20 * time.Second
-	adoptPatience = 2 * time.Second
+	adoptLeast    = 200 * time.Millisecond
+	adoptMost     = 2 * time.Second
 )
 
 // mostLate is how many starts may hang at a time, of all gates.
@@ -273,10 +274,19 @@ func (k *Keeper) forget() {
 	k.programs.over = nil
 }
 
+// adoptFor is how long a beginning keeper waits for its agents: not beyond what is due next,
+// since one agent that does not answer must not make others' programs late.
+func (k *Keeper) adoptFor(s *engine.State) time.Duration {
+	if next, ok := s.NextDue(); ok && !k.ws.Staged() {
+		return min(max(next.Time().Sub(k.now()), adoptLeast), adoptMost)
+	}
+	return adoptMost
+}
+
 // resume lets the agents take up the runs of an earlier keeper, and puts what
 // they tell of them into its first event; what comes later is told like
 // anything else. It returns what came beside that.
-func (k *Keeper) resume(ctx context.Context, b *engine.Begin) (rest []input) {
+func (k *Keeper) resume(ctx context.Context, s *engine.State, b *engine.Begin) (rest []input) {
 	pending := map[int64]bool{}
 	byAccount := map[string][]agent.Alive{}
 	for _, r := range k.engine.AliveRuns() {
@@ -297,7 +307,7 @@ func (k *Keeper) resume(ctx context.Context, b *engine.Begin) (rest []input) {
 			k.programs.running[r.Run].agent = a
 		}
 	}
-	late := time.After(adoptPatience)
+	late := time.After(k.adoptFor(s))
 	for len(pending) > 0 {
 		select {
 		case in := <-k.inbox:

@@ -80,6 +80,21 @@ type OpeningState struct {
 	Files       FileSet `json:"-"`
 }
 
+// NextDue returns the earliest moment or repeat of an opening, if there is one.
+func (s *State) NextDue() (calendar.Instant, bool) {
+	at := calendar.Instant(never)
+	for _, g := range s.Gates {
+		for _, o := range g.Openings {
+			for _, due := range []calendar.Instant{o.Moment, o.Repeat} {
+				if due > 0 {
+					at = min(at, due)
+				}
+			}
+		}
+	}
+	return at, at < never
+}
+
 // RunState is a run that has been started or is about to be.
 type RunState struct {
 	ID       int64            `json:"run"`
