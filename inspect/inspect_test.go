@@ -7,6 +7,7 @@ import (
 	"debug/elf"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -20,6 +21,7 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
+	"timegate/workstation/wstest"
 )
 
 func TestTarget(t *testing.T) {
@@ -135,6 +137,45 @@ func TestReach(t *testing.T) {
 		}
 		if got := strings.Join(codes, " "); got != tt.want {
 			t.Errorf("%s: found %q, want %q", tt.name, got, tt.want)
+		}
+	}
+}
+
+// TestNoRemedyWidens: where a link of somebody else's is on the way, no remedy gives rights
+// to what it leads to.
+func TestNoRemedyWidens(t *testing.T) {
+	wstest.Root(t)
+	const stranger = 54321
+	dir := t.TempDir()
+	if err := errors.Join(os.Chmod(filepath.Dir(dir), 0o755), os.MkdirAll(filepath.Join(dir, "closed/in"), 0o755), os.WriteFile(filepath.Join(dir, "closed/in/job"), []byte("#!/bin/sh\n"), 0o755),
+		os.WriteFile(filepath.Join(dir, "data"), nil, 0o600), os.Chmod(filepath.Join(dir, "closed"), 0o700), os.Mkdir(filepath.Join(dir, "hers"), 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct{ link, to, program, folder, own, theirs string }{
+		{"job", "closed/in/job", "job", ".", "setfacl -m", "is a link of"},
+		{"through", "closed/in", "through/job", ".", "setfacl -m", "is a link of"},
+		{"twice", "hers/../closed/in", "twice/job", ".", "setfacl -m", "is a link of"},
+		{"room", "closed", "/bin/true", "room", "setfacl -m", "is a link of"},
+		{"data", "data", "data", ".", "chmod +x", "is a link of"},
+	} {
+		link := filepath.Join(dir, "hers", tt.link)
+		if err := os.Symlink(filepath.Join(dir, tt.to), link); err != nil {
+			t.Fatal(err)
+		}
+		in := func(path string) string {
+			if filepath.IsAbs(path) {
+				return path
+			}
+			return filepath.Join(dir, "hers", path)
+		}
+		for owner, want := range map[int]string{0: tt.own, stranger: tt.theirs} {
+			if err := os.Lchown(link, owner, owner); err != nil {
+				t.Fatal(err)
+			}
+			found := Target(in(tt.program), in(tt.folder), Who{Name: "tobias", UID: stranger + 1})
+			if len(found) == 0 || !strings.Contains(found[0].Remedy, want) || owner != 0 && strings.Contains(fmt.Sprint(found), "setfacl") {
+				t.Errorf("%s, a link of account %d: %v, want a remedy with %q", tt.link, owner, found, want)
+			}
 		}
 	}
 }

@@ -44,6 +44,45 @@ func (w *Who) may(path string, info fs.FileInfo, right fs.FileMode) bool {
 	return mode&right == right
 }
 
+// widen is a remedy that widens rights on what a path leads to. Where somebody else's link
+// lies on the way, that one says what is widened, and there is no such remedy.
+func widen(path, remedy string) string {
+	if link, owner := linkOfOthers(path); link != "" {
+		return fmt.Sprintf("%s is a link of %s's, who says where it leads; write the path of what is meant itself, or choose another", gate.CommandLine(link), accountName(owner))
+	}
+	return remedy
+}
+
+// linkOfOthers returns the first link on the way to a path that neither root nor whoever
+// asks has made, and whose it is.
+func linkOfOthers(path string) (link string, owner int) {
+	parts, at := strings.Split(filepath.Clean(path), "/"), "/"
+	for links := 0; len(parts) > 0; {
+		next := filepath.Join(at, parts[0])
+		parts = parts[1:]
+		info, err := os.Lstat(next)
+		if err != nil {
+			return "", 0
+		}
+		if info.Mode()&fs.ModeSymlink == 0 {
+			at = next
+			continue
+		}
+		if uid, _, ok := ownersOf(info); ok && uid != 0 && uid != os.Getuid() {
+			return next, uid
+		}
+		to, err := os.Readlink(next)
+		if links++; err != nil || links > 40 { // as many as the kernel follows (path_resolution(7))
+			return "", 0
+		}
+		if filepath.IsAbs(to) {
+			at = "/"
+		}
+		parts = append(strings.Split(to, "/"), parts...)
+	}
+	return "", 0
+}
+
 // closed returns the first folder on the way to a path that an account cannot
 // pass, or "".
 func (w *Who) closed(path string) string {
@@ -79,7 +118,7 @@ func (w *Who) reach(program, folder string) []gate.Finding {
 		if at != "" {
 			out = append(out, gate.Finding{Severity: gate.SevereError, Code: code,
 				Message: fmt.Sprintf("%s cannot %s %s: %s is closed to them", w.Name, does, what, at),
-				Remedy:  fmt.Sprintf("setfacl -m u:%s:%s %s, or choose another", w.Name, letter, gate.CommandLine(at))})
+				Remedy:  widen(path, fmt.Sprintf("setfacl -m u:%s:%s %s, or choose another", w.Name, letter, gate.CommandLine(at)))})
 		}
 	}
 	right, letter := fs.FileMode(toRun), "x"

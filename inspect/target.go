@@ -39,7 +39,7 @@ func Target(path, folder string, who Who) []gate.Finding {
 	case !info.Mode().IsRegular():
 		add("target-not-executable", fmt.Sprintf("the program %s is no plain file", path), "check the path in \"run\"")
 	case info.Mode()&0o111 == 0:
-		add("target-not-executable", fmt.Sprintf("the program %s is not marked as executable", path), "chmod +x "+gate.CommandLine(path))
+		add("target-not-executable", fmt.Sprintf("the program %s is not marked as executable", path), widen(path, "chmod +x "+gate.CommandLine(path)))
 	case rights.NoPrograms(path):
 		add("target-not-executable", fmt.Sprintf("nothing on the file system of the program %s can be run (it is mounted with noexec)", path), "put it elsewhere")
 	default:

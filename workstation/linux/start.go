@@ -18,7 +18,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/core/engine"
-	"timegate/core/gate"
 	"timegate/workstation"
 	"timegate/workstation/rights"
 )
@@ -246,7 +245,7 @@ func startError(o workstation.Order, program string, err error) error {
 		e.Err = errors.New("it is a folder")
 	case errors.Is(err, fs.ErrPermission) && statErr == nil && info.Mode()&0o111 == 0:
 		e.Err = errors.New("it is not marked as executable")
-		e.Remedy = "chmod +x " + gate.CommandLine(program)
+		e.Remedy = "if it is what is meant to run, mark it so (chmod +x)"
 	case errors.Is(err, fs.ErrPermission) && statErr == nil && rights.NoPrograms(program):
 		e.Err = errors.New("nothing on its file system can be run (it is mounted with noexec)")
 		e.Remedy = "put it elsewhere"
