@@ -31,6 +31,7 @@ func Watch(path string, changed func()) (stop func(), err error) {
 		events.Close()
 		return nil, &os.PathError{Op: "watch", Path: filepath.Dir(path), Err: err}
 	}
+	stopMounts := watchMounts(changed)
 	go func() {
 		buf := make([]byte, 4096)
 		for {
@@ -43,7 +44,36 @@ func Watch(path string, changed func()) (stop func(), err error) {
 			}
 		}
 	}()
-	return func() { events.Close() }, nil
+	return func() { events.Close(); stopMounts() }, nil
+}
+
+// watchMounts calls a function when something is mounted or unmounted (proc_pid_mountinfo(5)),
+// until the function it returns is called: what the journal lies on can be taken away so
+// that nothing else tells of it.
+func watchMounts(changed func()) (stop func()) {
+	table, err := os.Open("/proc/self/mountinfo")
+	if err != nil {
+		return func() {} // no such kernel: what lies there is looked at when it is written to
+	}
+	end, ending, err := os.Pipe()
+	if err != nil {
+		table.Close()
+		return func() {}
+	}
+	go func() {
+		defer table.Close()
+		defer end.Close()
+		for {
+			fds := []unix.PollFd{{Fd: int32(table.Fd()), Events: unix.POLLPRI}, {Fd: int32(end.Fd())}}
+			if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR || fds[1].Revents != 0 {
+				return
+			}
+			if fds[0].Revents != 0 {
+				changed()
+			}
+		}
+	}()
+	return func() { ending.Close() }
 }
 
 // look calls a function every few seconds, until the function it returns is called.

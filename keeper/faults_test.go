@@ -21,6 +21,8 @@ import (
 	"timegate/home"
 	"timegate/journal"
 	"timegate/workstation/wstest"
+
+	"golang.org/x/sys/unix"
 )
 
 // fill takes up all room on the disk of a folder.
@@ -150,6 +152,35 @@ func TestJournalTakenAway(t *testing.T) {
 		t.Fatal(err)
 	}
 	checkWhole(t, h, "on-time", 200*time.Millisecond)
+}
+
+// TestHomeUnmounted: a home whose file system is unmounted while its files stay open is
+// noticed at once, and nothing starts that nobody could find afterwards.
+func TestHomeUnmounted(t *testing.T) {
+	if !wstest.Alone(t, syscall.CLONE_NEWNS) {
+		return
+	}
+	top := t.TempDir()
+	if err := unix.Mount("none", top, "tmpfs", 0, "mode=700"); err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Unmount(top, unix.MNT_DETACH)
+	h := home.At(filepath.Join(top, "tg"), gate.User)
+	if err := h.Prepare(); err != nil {
+		t.Fatal(err)
+	}
+	put(t, h, "on-time", gateText("/bin/true", everyMoment))
+	k := keep(t, h, newMachine(t))
+	k.until("a run that succeeds", func(d engine.Decision) bool { return d.Result == engine.ResultOK })
+	if err := unix.Unmount(top, unix.MNT_DETACH); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	d := k.until("a start that fails", func(d engine.Decision) bool { return d.Code == engine.CodeNotStarted })
+	if took := time.Since(began); took > atOnce {
+		t.Errorf("noticed after %v: %+v", took, d)
+	}
+	k.end()
 }
 
 // TestNumbersDoNotRepeat: a journal that begins anew gives runs no number that
