@@ -172,7 +172,6 @@ func (h *hazards) look(e entry, what string) (on bool) {
 		}
 		h.report(path, what, accountName(e.uid)+", who owns it", remedy)
 	case e.mode&(fs.ModeSymlink|fs.ModeCharDevice) != 0: // its mode says nothing of what it is
-	case e.mode&0o002 != 0 && e.mode&fs.ModeSticky != 0 && h.sticky:
 	case e.mode&0o002 != 0 && e.mode&fs.ModeSticky != 0:
 		h.report(path, what, "everybody", move)
 	case e.mode&0o002 != 0:
@@ -186,6 +185,12 @@ func (h *hazards) look(e entry, what string) (on bool) {
 		h.report(path, what, "whoever has the "+e.foreign+" it lies on", "copy it to a file system of this machine")
 	}
 	return e.foreign == ""
+}
+
+// keepsNames reports whether everybody may write to a folder, and yet nobody but root and
+// the account can take away what is theirs in it, as the kernel has it for a sticky folder.
+func (h *hazards) keepsNames(e *entry) bool {
+	return e.mode.IsDir() && e.mode&0o002 != 0 && e.mode&fs.ModeSticky != 0 && e.foreign == "" && slices.Contains(h.trusted, e.uid)
 }
 
 // report tells who can change a path.

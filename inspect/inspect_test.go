@@ -180,6 +180,49 @@ func TestNoRemedyWidens(t *testing.T) {
 	}
 }
 
+// TestSticky: in a folder that everybody may write, but where nobody can take away what is
+// another's, what is there and belongs to root or the account is safe; what is not there is
+// not, nor is the folder itself.
+func TestSticky(t *testing.T) {
+	wstest.Root(t)
+	const stranger = 54321
+	dir := t.TempDir()
+	shared := filepath.Join(dir, "shared")
+	for _, at := range []struct {
+		name  string
+		owner int
+	}{{"", 0}, {"ours", 0}, {"ours/job", 0}, {"hers", stranger}, {"hers/job", 0}, {"link", 0}, {"herlink", stranger}} {
+		path, err := filepath.Join(shared, at.name), error(nil)
+		if strings.HasSuffix(at.name, "link") {
+			err = os.Symlink("ours/job", path)
+		} else {
+			err = os.Mkdir(path, 0o755)
+		}
+		if err = errors.Join(err, os.Lchown(path, at.owner, at.owner)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, tt := range []struct {
+		path  string
+		mode  os.FileMode
+		owner int
+		want  int // findings
+	}{
+		{"ours/job", 0o777 | os.ModeSticky, 0, 0}, {"ours", 0o777 | os.ModeSticky, 0, 0}, {"link", 0o777 | os.ModeSticky, 0, 0}, {"ours/../ours/job", 0o777 | os.ModeSticky, 0, 0}, {"../shared/ours/job", 0o777 | os.ModeSticky, 0, 0},
+		{"", 0o777 | os.ModeSticky, 0, 1}, {"none", 0o777 | os.ModeSticky, 0, 1}, {"ours/none", 0o777 | os.ModeSticky, 0, 0}, {"hers/job", 0o777 | os.ModeSticky, 0, 1}, {"herlink", 0o777 | os.ModeSticky, 0, 1},
+		{"ours/job", 0o777, 0, 1}, {"ours/job", 0o777 | os.ModeSticky, stranger, 1}, {"ours/job", 0o755, 0, 0},
+	} {
+		if err := errors.Join(os.Lchown(shared, tt.owner, 0), os.Chmod(shared, tt.mode)); err != nil {
+			t.Fatal(err)
+		}
+		h := hazards{trusted: []int{0}}
+		h.path(shared+"/"+tt.path, "the program")
+		if (len(h.found) > 0) != (tt.want > 0) {
+			t.Errorf("%q in %v of account %d: %v", tt.path, tt.mode, tt.owner, h.found)
+		}
+	}
+}
+
 // TestRemovable reads of disks as the kernel lists them.
 func TestRemovable(t *testing.T) {
 	sys := t.TempDir()

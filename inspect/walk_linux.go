@@ -26,6 +26,12 @@ func (h *hazards) walk(path, what string) *place {
 		return nil
 	}
 	h.look(p.entry, what)
+	var shared *entry // a folder that everybody may write, where what is next tells whether it matters
+	defer func() {
+		if shared != nil && !h.sticky {
+			h.look(*shared, what) // nothing of root's or the account's lies there
+		}
+	}()
 	parts := strings.Split(path, "/")
 	for links := 0; len(parts) > 0; {
 		part := parts[0]
@@ -38,7 +44,12 @@ func (h *hazards) walk(path, what string) *place {
 			p.close()
 			return nil
 		}
-		if !h.look(next.entry, what) {
+		if shared != nil && part != ".." && slices.Contains(h.trusted, next.entry.uid) {
+			shared = nil // nobody else can take its name from it (the sticky bit in inode(7))
+		}
+		if e := next.entry; shared == nil && h.keepsNames(&e) {
+			shared = &e
+		} else if !h.look(next.entry, what) {
 			p.close()
 			next.close()
 			return nil // whoever has what lies here may let everything hang
