@@ -23,7 +23,8 @@ func (a *app) figuresCommand() *cli.Command {
 	return &cli.Command{
 		Name: "figures", Category: watchCommands, Usage: "figures for monitoring, in the OpenMetrics text format",
 		Description: examples(`timegate figures`, `timegate figures --write /var/lib/larkspur/timegate.txt`, `timegate figures --serve 127.0.0.1:9907`, `timegate figures --serve unix:/run/larkspur/figures.sock`) +
-			"Nothing is served unless you ask for it. A gate can write the file each minute, or serve from the boot on.",
+			"Nothing is served unless you ask for it. A gate can write the file each minute, or serve from the boot on. Every account of\n" +
+			"this machine can ask at a port; unix:PATH is for those who may write to PATH.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "write", Usage: "replace `FILE` with them, whole, for a collector", TakesFile: true},
 			&cli.StringFlag{Name: "serve", Usage: "answer at `ADDRESS`, a port of this machine or unix:PATH, until you end it"},
@@ -123,21 +124,54 @@ func (a *app) serveFigures(ctx context.Context, address string) error {
 		return usageError("--serve: %w", err)
 	}
 	const patience = 10 * time.Second
-	server := &http.Server{ReadHeaderTimeout: patience, ReadTimeout: patience, WriteTimeout: patience, MaxHeaderBytes: 8 << 10, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		f, err := a.gatherFigures(r.Context())
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusInternalServerError)
-			return
-		}
-		w.Header().Set("Content-Type", figures.ContentType)
-		figures.Write(w, f) // who has gone reads it no more
-	})}
+	server := &http.Server{ReadHeaderTimeout: patience, ReadTimeout: patience, WriteTimeout: patience, MaxHeaderBytes: 8 << 10, Handler: a.figuresHandler(network == "unix")}
 	context.AfterFunc(ctx, func() { server.Close() })
 	fmt.Fprintf(a.err, "figures are served at %s\n", l.Addr())
 	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil
+}
+
+// figuresAtOnce is how many requests for figures are answered at a time; the others are
+// told to come again.
+const figuresAtOnce = 4
+
+// figuresHandler answers requests for figures. Over TCP they must be for an address of this
+// machine's own: a page in somebody's browser could have a name of its own lead here.
+func (a *app) figuresHandler(private bool) http.Handler {
+	slots := make(chan struct{}, figuresAtOnce)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, err := net.SplitHostPort(r.Host)
+		if err != nil {
+			host = strings.Trim(r.Host, "[]")
+		}
+		switch {
+		case r.Method != http.MethodGet && r.Method != http.MethodHead:
+			w.Header().Set("Allow", "GET, HEAD")
+			http.Error(w, "figures are only read", http.StatusMethodNotAllowed)
+			return
+		case !private && !loopback(host):
+			http.Error(w, "figures are served to this machine alone, by its own address", http.StatusMisdirectedRequest)
+			return
+		}
+		select {
+		case slots <- struct{}{}:
+			defer func() { <-slots }()
+		default:
+			w.Header().Set("Retry-After", "1")
+			http.Error(w, "others are being answered", http.StatusServiceUnavailable)
+			return
+		}
+		f, err := a.gatherFigures(r.Context())
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		w.Header().Set("Content-Type", figures.ContentType)
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		figures.Write(w, f) // who has gone reads it no more
+	})
 }
 
 func loopback(host string) bool {
