@@ -18,8 +18,10 @@ const (
 	mostQueued  = 20_000 // requests that wait for it
 	reportRate  = 2_000  // reports a second
 	reportBurst = 20_000
-	outputRate  = 64 << 20 // bytes a second
-	noticeRate  = 12       // notices a second, of each thing that is watched
+	outputRate  = 64 << 20  // bytes a second
+	wordsRate   = 256 << 10 // bytes a second of all that is no output
+	wordsBurst  = 32 << 20
+	noticeRate  = 12 // notices a second, of each thing that is watched
 	noticeBurst = 200
 	textMost    = 2 << 10 // bytes of a message
 	filesMost   = 10_000  // names in a notice
@@ -43,6 +45,7 @@ type Agent struct {
 	done    chan struct{}
 	pace    *rate.Limiter
 	volume  *rate.Limiter
+	words   *rate.Limiter
 	notices *rate.Limiter
 
 	mu       sync.Mutex // guards what follows
@@ -78,7 +81,7 @@ func newAgent(c *Crew, account string) *Agent {
 	known := make(chan struct{})
 	close(known)
 	return &Agent{crew: c, account: account, kick: make(chan struct{}, 1), done: make(chan struct{}), runs: map[int64]*keptRun{}, asked: map[int64]chan content{}, given: map[int64]func(){},
-		kinds: map[string]workstation.Watch{}, known: known, needed: true, pace: rate.NewLimiter(reportRate, reportBurst), volume: rate.NewLimiter(outputRate, outputRate), notices: rate.NewLimiter(2*noticeRate, noticeBurst)}
+		kinds: map[string]workstation.Watch{}, known: known, needed: true, pace: rate.NewLimiter(reportRate, reportBurst), volume: rate.NewLimiter(outputRate, outputRate), words: rate.NewLimiter(wordsRate, wordsBurst), notices: rate.NewLimiter(2*noticeRate, noticeBurst)}
 }
 
 // name is what people know the agent's account by.

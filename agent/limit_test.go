@@ -3,13 +3,20 @@
 package agent
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
+	"fmt"
+	"io"
 	"log/slog"
+	"strings"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"timegate/core/engine"
+	"timegate/core/phrase"
 	"timegate/home"
 	"timegate/workstation"
 	"timegate/workstation/wstest"
@@ -91,5 +98,41 @@ func TestDroppedAndAskedFor(t *testing.T) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		return s.runs[1] != nil && s.runs[1].lost != nil
+	})
+}
+
+// TestWordsAreBounded: what an agent tells besides outputs is taken at a pace in bytes, and
+// of what has changed only so much is kept, however long its names are.
+func TestWordsAreBounded(t *testing.T) {
+	var frames bytes.Buffer
+	w := bufio.NewWriter(&frames)
+	name := "/" + strings.Repeat("n", 4000)
+	const notices, names = 90, 200
+	for i := range notices {
+		var files []string
+		for j := range names {
+			files = append(files, fmt.Sprintf("%s%d-%d", name, i, j))
+		}
+		if err := writeJSON(w, report{Notice: &notice{Key: "hers", Files: files}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Flush()
+	total := frames.Len()
+	synctest.Test(t, func(t *testing.T) {
+		var told int
+		a := newAgent(&Crew{log: slog.New(slog.DiscardHandler), tell: func(e Event) {
+			if o, is := e.Body.(*engine.Occurred); is {
+				told += len(o.Files)
+			}
+		}}, "")
+		a.kinds["hers"] = workstation.Watch{Key: "hers", Event: phrase.EventSpec{Kind: phrase.Change}}
+		began := time.Now()
+		if err := a.listen(&link{reader: bufio.NewReader(&frames)}); !errors.Is(err, io.EOF) {
+			t.Fatal(err)
+		}
+		if least := time.Duration(float64(total-wordsBurst)/wordsRate*float64(time.Second)) - time.Second; time.Since(began) < least || told != notices*names {
+			t.Errorf("%d bytes were taken within %v, want %v at least; %d names of %d", total, time.Since(began), least, told, notices*names)
+		}
 	})
 }

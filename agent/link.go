@@ -3,6 +3,7 @@ package agent
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -222,6 +223,7 @@ func (a *Agent) listen(l *link) error {
 		case run != 0:
 			a.takePrinted(run, text)
 		default:
+			a.words.WaitN(context.Background(), len(text)) // what one account tells takes no more than its share
 			err = a.take(&rep)
 		}
 		if err != nil {

@@ -224,12 +224,13 @@ func readFrame(r *bufio.Reader, most int) (kind byte, body []byte, err error) {
 	return kind, body, err
 }
 
-// readReport reads what an agent tells: a report, or what a run has printed.
+// readReport reads what an agent tells: a report, with its text, or what a run has printed.
 func readReport(r *bufio.Reader) (rep report, run int64, text []byte, err error) {
 	kind, body, err := readFrame(r, mostReport)
 	switch {
 	case err != nil:
 	case kind == frameJSON:
+		text = body
 		if jsonErr := json.Unmarshal(body, &rep); jsonErr != nil {
 			err = fmt.Errorf("%w: %w", errRule, jsonErr)
 		}

@@ -5,9 +5,11 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	. "timegate/core/engine"
 )
 
@@ -123,5 +125,21 @@ func (c *invariants) take(ev Event, decisions []Decision) {
 		if d.Due > ev.At {
 			c.t.Errorf("%s is decided before it is due", key)
 		}
+	}
+}
+
+// TestFileSetIsBounded: of what has changed only so many bytes are kept, each path once.
+func TestFileSetIsBounded(t *testing.T) {
+	long := strings.Repeat("n", 1<<20)
+	var paths []string
+	for i := range 100 {
+		paths = append(paths, fmt.Sprintf("/%02d%s", i, long), "/short")
+	}
+	set, bytes := engine.NewFileSet(paths), 0
+	for _, p := range set.Paths() {
+		bytes += len(p)
+	}
+	if n := len(set.Paths()); n != 64 || bytes > 64<<20 || set.Paths()[1] != "/short" {
+		t.Errorf("%d paths of %d bytes are kept", n, bytes)
 	}
 }

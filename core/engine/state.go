@@ -418,13 +418,17 @@ func (e *Engine) touch(gs *gateState) {
 
 // FileSet holds paths, each once, in the order in which they came.
 type FileSet struct {
-	list []string
-	has  map[string]bool
+	list  []string
+	has   map[string]bool
+	bytes int // of all paths
 }
 
-// mostFiles is how many paths are kept of an opening's changes. Programs are
-// told how many changes there were in any case.
-const mostFiles = 1 << 20
+// How many paths are kept of an opening's changes, and how many bytes they have in all.
+// Programs are told how many changes there were in any case.
+const (
+	mostFiles = 1 << 20
+	mostPaths = 64 << 20
+)
 
 // NewFileSet returns a set of paths.
 func NewFileSet(paths []string) FileSet {
@@ -446,13 +450,14 @@ func (s *FileSet) add(paths []string) []string {
 	}
 	before := len(s.list)
 	for _, p := range paths {
-		if !s.has[p] && len(s.list) < mostFiles {
+		if !s.has[p] && len(s.list) < mostFiles && s.bytes+len(p) <= mostPaths {
 			s.has[p], s.list = true, append(s.list, p)
+			s.bytes += len(p)
 		}
 	}
 	return s.list[before:len(s.list):len(s.list)]
 }
 
 func (s *FileSet) clone() FileSet {
-	return FileSet{list: slices.Clip(s.list), has: maps.Clone(s.has)}
+	return FileSet{list: slices.Clip(s.list), has: maps.Clone(s.has), bytes: s.bytes}
 }
