@@ -1,13 +1,8 @@
 package inspect
 
 import (
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
-
-	"timegate/workstation/wstest"
 )
 
 // TestForms: with root's rights a runner is judged only where its line has a form of the
@@ -43,58 +38,6 @@ func TestForms(t *testing.T) {
 		runner := runnerOf(argv[0])
 		if got := runner == "" || judged(runner, argv[1:]); got != want {
 			t.Errorf("%s: can be judged: %v, want %v (a runner called %q)", line, got, want, runner)
-		}
-	}
-}
-
-// TestEveryProgram: each program of a plain Debian is in the table of runners, or in the
-// list of those that run nothing that their arguments name. One that is in neither has to
-// be looked at.
-func TestEveryProgram(t *testing.T) {
-	t.Parallel()
-	release, _ := os.ReadFile("/etc/os-release")
-	status, err := os.ReadFile("/var/lib/dpkg/status")
-	if err != nil || !strings.Contains(string(release), "VERSION_CODENAME=bookworm") {
-		wstest.Skip(t, "the list is of Debian 12")
-	}
-	list, err := os.ReadFile("testdata/quiet.txt")
-	if err != nil {
-		t.Fatal(err)
-	}
-	var quiet []string
-	for line := range strings.Lines(string(list)) {
-		if !strings.HasPrefix(line, "#") {
-			quiet = append(quiet, strings.Fields(line)...)
-		}
-	}
-	seen := map[string]bool{}
-	for pkg := range strings.SplitSeq(string(status), "\n\n") {
-		if !strings.Contains(pkg, "\nPriority: required") && !strings.Contains(pkg, "\nPriority: important") || !strings.Contains(pkg, " installed\n") {
-			continue
-		}
-		name, _, _ := strings.Cut(strings.TrimPrefix(pkg, "Package: "), "\n")
-		files, _ := filepath.Glob("/var/lib/dpkg/info/" + name + "*.list")
-		for _, file := range files {
-			if base := strings.TrimSuffix(filepath.Base(file), ".list"); base != name && !strings.HasPrefix(base, name+":") {
-				continue
-			}
-			content, err := os.ReadFile(file)
-			if err != nil {
-				t.Fatal(err)
-			}
-			for path := range strings.FieldsSeq(string(content)) {
-				if dir := strings.TrimPrefix(filepath.Dir(path), "/usr"); dir == "/bin" || dir == "/sbin" {
-					seen[filepath.Base(path)] = true
-				}
-			}
-		}
-	}
-	if len(seen) < 200 {
-		t.Fatalf("only %d programs are known to the package system", len(seen))
-	}
-	for program := range seen {
-		if runs, is := runnerOf(program) != "", slices.Contains(quiet, program); runs == is {
-			t.Errorf("%s: in the table of runners: %v; in testdata/quiet.txt: %v", program, runs, is)
 		}
 	}
 }

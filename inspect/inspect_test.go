@@ -7,7 +7,6 @@ import (
 	"debug/elf"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -21,7 +20,6 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/core/phrase"
-	"timegate/workstation/wstest"
 )
 
 func TestTarget(t *testing.T) {
@@ -137,88 +135,6 @@ func TestReach(t *testing.T) {
 		}
 		if got := strings.Join(codes, " "); got != tt.want {
 			t.Errorf("%s: found %q, want %q", tt.name, got, tt.want)
-		}
-	}
-}
-
-// TestNoRemedyWidens: where a link of somebody else's is on the way, no remedy gives rights
-// to what it leads to.
-func TestNoRemedyWidens(t *testing.T) {
-	wstest.Root(t)
-	const stranger = 54321
-	dir := t.TempDir()
-	if err := errors.Join(os.Chmod(filepath.Dir(dir), 0o755), os.MkdirAll(filepath.Join(dir, "closed/in"), 0o755), os.WriteFile(filepath.Join(dir, "closed/in/job"), []byte("#!/bin/sh\n"), 0o755),
-		os.WriteFile(filepath.Join(dir, "data"), nil, 0o600), os.Chmod(filepath.Join(dir, "closed"), 0o700), os.Mkdir(filepath.Join(dir, "hers"), 0o755)); err != nil {
-		t.Fatal(err)
-	}
-	for _, tt := range []struct{ link, to, program, folder, own, theirs string }{
-		{"job", "closed/in/job", "job", ".", "setfacl -m", "is a link of"},
-		{"through", "closed/in", "through/job", ".", "setfacl -m", "is a link of"},
-		{"twice", "hers/../closed/in", "twice/job", ".", "setfacl -m", "is a link of"},
-		{"room", "closed", "/bin/true", "room", "setfacl -m", "is a link of"},
-		{"data", "data", "data", ".", "chmod +x", "is a link of"},
-	} {
-		link := filepath.Join(dir, "hers", tt.link)
-		if err := os.Symlink(filepath.Join(dir, tt.to), link); err != nil {
-			t.Fatal(err)
-		}
-		in := func(path string) string {
-			if filepath.IsAbs(path) {
-				return path
-			}
-			return filepath.Join(dir, "hers", path)
-		}
-		for owner, want := range map[int]string{0: tt.own, stranger: tt.theirs} {
-			if err := os.Lchown(link, owner, owner); err != nil {
-				t.Fatal(err)
-			}
-			found := Target(in(tt.program), in(tt.folder), Who{Name: "tobias", UID: stranger + 1})
-			if len(found) == 0 || !strings.Contains(found[0].Remedy, want) || owner != 0 && strings.Contains(fmt.Sprint(found), "setfacl") {
-				t.Errorf("%s, a link of account %d: %v, want a remedy with %q", tt.link, owner, found, want)
-			}
-		}
-	}
-}
-
-// TestSticky: in a folder that everybody may write, but where nobody can take away what is
-// another's, what is there and belongs to root or the account is safe; what is not there is
-// not, nor is the folder itself.
-func TestSticky(t *testing.T) {
-	wstest.Root(t)
-	const stranger = 54321
-	dir := t.TempDir()
-	shared := filepath.Join(dir, "shared")
-	for _, at := range []struct {
-		name  string
-		owner int
-	}{{"", 0}, {"ours", 0}, {"ours/job", 0}, {"hers", stranger}, {"hers/job", 0}, {"link", 0}, {"herlink", stranger}} {
-		path, err := filepath.Join(shared, at.name), error(nil)
-		if strings.HasSuffix(at.name, "link") {
-			err = os.Symlink("ours/job", path)
-		} else {
-			err = os.Mkdir(path, 0o755)
-		}
-		if err = errors.Join(err, os.Lchown(path, at.owner, at.owner)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for _, tt := range []struct {
-		path  string
-		mode  os.FileMode
-		owner int
-		want  int // findings
-	}{
-		{"ours/job", 0o777 | os.ModeSticky, 0, 0}, {"ours", 0o777 | os.ModeSticky, 0, 0}, {"link", 0o777 | os.ModeSticky, 0, 0}, {"ours/../ours/job", 0o777 | os.ModeSticky, 0, 0}, {"../shared/ours/job", 0o777 | os.ModeSticky, 0, 0},
-		{"", 0o777 | os.ModeSticky, 0, 1}, {"none", 0o777 | os.ModeSticky, 0, 1}, {"ours/none", 0o777 | os.ModeSticky, 0, 0}, {"hers/job", 0o777 | os.ModeSticky, 0, 1}, {"herlink", 0o777 | os.ModeSticky, 0, 1},
-		{"ours/job", 0o777, 0, 1}, {"ours/job", 0o777 | os.ModeSticky, stranger, 1}, {"ours/job", 0o755, 0, 0},
-	} {
-		if err := errors.Join(os.Lchown(shared, tt.owner, 0), os.Chmod(shared, tt.mode)); err != nil {
-			t.Fatal(err)
-		}
-		h := hazards{trusted: []int{0}}
-		h.path(shared+"/"+tt.path, "the program")
-		if (len(h.found) > 0) != (tt.want > 0) {
-			t.Errorf("%q in %v of account %d: %v", tt.path, tt.mode, tt.owner, h.found)
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/workstation"
+	"timegate/workstation/cgroup"
 	"timegate/workstation/rights"
 )
 
@@ -35,8 +36,12 @@ func StartSelf(o SelfOrder) (*os.Process, error) {
 	defer null.Close()
 	attr := &os.ProcAttr{Dir: "/", Env: o.Env, Files: append([]*os.File{null, null, null}, o.Files...),
 		Sys: &syscall.SysProcAttr{Setsid: true}}
-	if g := sharedGroup(o.Group, o.As); g != nil {
-		if fd, err := g.open(); err == nil {
+	uid, gid := os.Getuid(), os.Getgid()
+	if o.As != nil {
+		uid, gid = int(o.As.UID), int(o.As.GID)
+	}
+	if g := cgroup.Shared(o.Group, uid, gid); g != nil {
+		if fd, err := g.Open(); err == nil {
 			attr.Sys.UseCgroupFD, attr.Sys.CgroupFD = true, fd
 			defer unix.Close(fd)
 		}
@@ -53,28 +58,6 @@ func StartSelf(o SelfOrder) (*os.Process, error) {
 		proc, err = start()
 	}
 	return proc, err
-}
-
-// sharedGroup makes a control group that an account may divide, but not leave
-// (Delegation in the kernel's cgroup-v2.rst). It is nil where that cannot be.
-func sharedGroup(name string, as *workstation.Account) *group {
-	base := groupBase()
-	if base == "" {
-		return nil
-	}
-	g := &group{filepath.Join(base, groupPrefix+name)}
-	if err := os.Mkdir(g.dir, 0o755); err != nil && !os.IsExist(err) {
-		return nil
-	}
-	if as == nil {
-		return g
-	}
-	for _, name := range []string{"", "cgroup.procs", "cgroup.threads", "cgroup.subtree_control"} {
-		if err := os.Chown(filepath.Join(g.dir, name), int(as.UID), int(as.GID)); err != nil && !os.IsNotExist(err) {
-			return nil
-		}
-	}
-	return g
 }
 
 // Seclude closes what a process shows of itself to others of its account: its

@@ -19,6 +19,7 @@ import (
 
 	"timegate/core/engine"
 	"timegate/workstation"
+	"timegate/workstation/cgroup"
 	"timegate/workstation/rights"
 )
 
@@ -49,7 +50,7 @@ type ready struct {
 	c       *collector
 	end     *pipeEnd
 	stdin   *os.File
-	group   *group
+	group   *cgroup.Group
 }
 
 // heed lets what is started be ended by what ends a program at its terminal, also where
@@ -84,14 +85,14 @@ func (Starter) Ready(o workstation.Order) (workstation.Ready, error) {
 		r.Drop()
 		return nil, &workstation.StartError{Program: o.Argv[0], Err: err}
 	}
-	r.group = newGroup(o.Mark)
+	r.group = cgroup.New(o.Mark)
 	return r, nil
 }
 
 // Drop implements [workstation.Ready].
 func (r *ready) Drop() {
 	r.shown.serve(0)
-	r.group.remove()
+	r.group.Remove()
 	r.c.pipe.Close()
 	r.end.file.Close()
 	if r.stdin != nil {
@@ -121,7 +122,7 @@ func (r *ready) Start() (workstation.Process, error) {
 		state, err := proc.Wait()
 		p.gone()
 		p.rest(o.Rest)
-		g.remove()
+		g.Remove()
 		exit := workstation.Exit{Lost: err != nil}
 		if err == nil {
 			exit = exitOf(state)
@@ -148,7 +149,7 @@ func ownMemory() int64 {
 }
 
 // launch starts the program, in its group if that is permitted.
-func launch(l *appearance, o workstation.Order, g *group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
+func launch(l *appearance, o workstation.Order, g *cgroup.Group, stdin *os.File, end *pipeEnd) (*os.Process, error) {
 	attr := &os.ProcAttr{
 		Dir:   o.Folder,
 		Env:   surroundings(o, end),
@@ -156,7 +157,7 @@ func launch(l *appearance, o workstation.Order, g *group, stdin *os.File, end *p
 		Sys:   &syscall.SysProcAttr{Setsid: true},
 	}
 	if g != nil {
-		if fd, err := g.open(); err == nil {
+		if fd, err := g.Open(); err == nil {
 			attr.Sys.UseCgroupFD, attr.Sys.CgroupFD = true, fd
 			defer unix.Close(fd)
 		}
@@ -283,7 +284,7 @@ type process struct {
 	pid   int
 	born  int64
 	mark  string
-	group *group
+	group *cgroup.Group
 	note  string
 
 	mu   sync.Mutex     // guards what follows
@@ -335,7 +336,7 @@ func (p *process) rest(patience time.Duration) {
 }
 
 // left reports whether a process is there that has come of the program.
-func (p *process) left() bool { return len(p.group.members()) > 0 || len(tree(0, p.mark)) > 0 }
+func (p *process) left() bool { return len(p.group.Members()) > 0 || len(tree(0, p.mark)) > 0 }
 
 var signals = map[string]syscall.Signal{"TERM": syscall.SIGTERM, "KILL": syscall.SIGKILL}
 

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/workstation"
+	"timegate/workstation/cgroup"
 )
 
 // procInfo is what /proc tells of a process.
@@ -34,14 +35,14 @@ type procInfo struct {
 // may fork while it is looked for. Whom TERM reached is noted in told, with what it ran
 // then: it reaches no program twice, but a shell that was just about to run another one
 // may have forgotten it.
-func endTree(leader int, mark string, g *group, sig syscall.Signal, told map[int]string) error {
+func endTree(leader int, mark string, g *cgroup.Group, sig syscall.Signal, told map[int]string) error {
 	const rounds = 20
 	for range rounds {
 		if sig == syscall.SIGKILL {
-			g.kill()
+			g.Kill()
 		}
 		members := tree(leader, mark)
-		for _, pid := range g.members() {
+		for _, pid := range g.Members() {
 			if !slices.Contains(members, pid) {
 				members = append(members, pid)
 			}
@@ -216,7 +217,7 @@ func hasMark(env []byte, mark string) bool {
 // Adopt implements [workstation.Starter]. A program is what it is taken for if
 // process number, beginning, account and the secret mark of its run agree.
 func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Process {
-	g := findGroup(o.Mark)
+	g := cgroup.Find(o.Mark)
 	if pid == 0 {
 		pid, born = leaderOf(o.Mark, g)
 	}
@@ -242,7 +243,7 @@ func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Proce
 		at := time.Now()
 		p.gone()
 		p.rest(o.Rest)
-		p.group.remove()
+		p.group.Remove()
 		exit := exitByHandle(handle)
 		if exit.At = at; p.stopped() {
 			exit.At = time.Time{} // it was over when nothing of it was left
@@ -255,8 +256,8 @@ func (Starter) Adopt(o workstation.Order, pid int, born int64) workstation.Proce
 
 // leaderOf finds the process of a run that leads its session, where its number
 // was never told: among those of the run's group, where it has one.
-func leaderOf(mark string, g *group) (pid int, born int64) {
-	inGroup := g.members()
+func leaderOf(mark string, g *cgroup.Group) (pid int, born int64) {
+	inGroup := g.Members()
 	for _, p := range scan(mark) {
 		if p.marked && !p.zombie && p.session == p.pid && (g == nil || slices.Contains(inGroup, p.pid)) {
 			return p.pid, p.born

@@ -3,6 +3,7 @@ package rights
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"math"
@@ -12,6 +13,7 @@ import (
 	"sync"
 	"syscall"
 	"time"
+	"timegate/workstation/cgroup"
 
 	"golang.org/x/sys/unix"
 )
@@ -89,21 +91,29 @@ func Run(ctx context.Context, c Call) ([]byte, error) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, path)
-	cmd.Args, cmd.Env, cmd.Dir, cmd.Stdin = args, c.Env, c.Dir, bytes.NewReader(c.Stdin)
-	if cmd.Env == nil {
-		cmd.Env = []string{"PATH=/usr/bin:/bin"}
-	}
-	if cmd.Dir == "" {
-		cmd.Dir = "/"
-	}
 	out := &bounded{most: c.Most, full: cancel}
-	cmd.Stdout, cmd.Stderr = out, out
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	cmd.WaitDelay = endPatience
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	command := func(attr *syscall.SysProcAttr) *exec.Cmd {
+		cmd := exec.CommandContext(ctx, path)
+		cmd.Args, cmd.Env, cmd.Dir, cmd.Stdin = args, c.Env, c.Dir, bytes.NewReader(c.Stdin)
+		if cmd.Env == nil {
+			cmd.Env = []string{"PATH=/usr/bin:/bin"}
+		}
+		if cmd.Dir == "" {
+			cmd.Dir = "/"
+		}
+		cmd.Stdout, cmd.Stderr = out, out
+		cmd.SysProcAttr, cmd.WaitDelay = attr, endPatience
+		cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+		return cmd
+	}
 	Alone()
-	err := cmd.Run()
+	err := errNoGroup
+	if c.As != nil {
+		err = inGroup(command)
+	}
+	if errors.Is(err, errNoGroup) {
+		err = command(&syscall.SysProcAttr{Setsid: true}).Run()
+	}
 	text := out.text.String()
 	if exit, is := errors.AsType[*exec.ExitError](err); is && c.As != nil && exit.ExitCode() == refusedStatus && strings.HasPrefix(text, refused) {
 		return nil, errors.New(strings.TrimSpace(text)) // it is not the program's own end
@@ -114,6 +124,30 @@ func Run(ctx context.Context, c Call) ([]byte, error) {
 		err = nil // it has ended well, and left something behind
 	}
 	return out.text.Bytes(), err
+}
+
+// errNoGroup says that a program was not started, for want of a control group.
+var errNoGroup = errors.New("there is no control group")
+
+// inGroup runs a command in a control group of its own, and ends all that is left in it:
+// what the account lets a helper leave behind would have no limits but this process's.
+func inGroup(command func(*syscall.SysProcAttr) *exec.Cmd) error {
+	g := cgroup.New("helper " + rand.Text())
+	if g == nil {
+		return errNoGroup
+	}
+	defer g.Remove()
+	defer g.Kill()
+	fd, err := g.Open()
+	if err != nil {
+		return errNoGroup
+	}
+	defer unix.Close(fd)
+	cmd := command(&syscall.SysProcAttr{Setsid: true, UseCgroupFD: true, CgroupFD: fd})
+	if err := cmd.Start(); err != nil {
+		return errNoGroup
+	}
+	return cmd.Wait()
 }
 
 // bounded keeps what is written up to a number of bytes.

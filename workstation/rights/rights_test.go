@@ -7,6 +7,9 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -16,6 +19,7 @@ import (
 
 	"timegate/core/coretest"
 	"timegate/workstation"
+	"timegate/workstation/cgroup"
 	"timegate/workstation/rights"
 	"timegate/workstation/wstest"
 )
@@ -121,4 +125,23 @@ func TestBounds(t *testing.T) {
 	if out, err := call(4, "printf 1234"); err != nil || string(out) != "1234" {
 		t.Errorf("just as much as it may: %q, %v", out, err)
 	}
+}
+
+// TestNothingIsLeft: what a helper with an account's rights leaves behind, in a session of
+// its own, is ended with it where there are control groups.
+func TestNothingIsLeft(t *testing.T) {
+	t.Parallel()
+	wstest.Root(t)
+	if !cgroup.Contained() {
+		t.Log("there are no control groups here")
+		return
+	}
+	mark := "613" + strconv.Itoa(os.Getpid())
+	if out, err := rights.Run(t.Context(), rights.Call{As: maren, Program: "/bin/sh", Args: []string{"-c", "setsid sleep " + mark + " >/dev/null 2>&1 & echo left"}, Most: 100}); err != nil || string(out) != "left\n" {
+		t.Fatalf("%q, %v", out, err)
+	}
+	wstest.Await(t, "the end of what it left", func() bool {
+		lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+		return !slices.ContainsFunc(lines, func(path string) bool { line, _ := os.ReadFile(path); return string(line) == "sleep\x00"+mark+"\x00" })
+	})
 }

@@ -17,7 +17,7 @@ import (
 
 	"timegate/core/coretest"
 	"timegate/workstation"
-	"timegate/workstation/linux"
+	"timegate/workstation/cgroup"
 )
 
 // wait bounds how long a test waits for what must come.
@@ -166,7 +166,7 @@ func trees(t *testing.T, ws workstation.Starter) {
 	// A child that ignores TERM, one that has left the session and the tree,
 	// one that has even taken off its mark, and the program itself.
 	n, escape := 3, ""
-	if linux.Contained() {
+	if cgroup.Contained() {
 		n, escape = 4, `env -i PIDS="$1" setsid sh -c '(trap "" TERM; echo $$ >>"$PIDS"; while :; do sleep 1; done) & exit'`
 	}
 	o, _, done := order(t, `trap '' TERM
