@@ -176,7 +176,7 @@ func (r *run) outcome(body Body) (DecisionKind, Result, Reason) {
 	case *StartUnsafe:
 		return Refuse, ResultRefused, Reason{CodeUnsafe, Args{Hazard: &b.Hazard}}
 	case *RunLost:
-		if r.Stopping == "" {
+		if r.Stopping == "" || r.Stopping == ResultOverran && r.PID == 0 { // it is not known to have begun at all
 			return End, ResultLost, Reason{CodeUnseen, Args{Detail: string(b.Why)}}
 		}
 	case *RunEnded:
