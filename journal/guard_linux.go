@@ -51,24 +51,28 @@ func Watch(path string, changed func()) (stop func(), err error) {
 // until the function it returns is called: what the journal lies on can be taken away so
 // that nothing else tells of it.
 func watchMounts(changed func()) (stop func()) {
-	table, err := os.Open("/proc/self/mountinfo")
+	// Not by os.Open: the runtime would ask for what happens to it as well, and it is told
+	// to one of the two.
+	table, err := unix.Open("/proc/self/mountinfo", unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return func() {} // no such kernel: what lies there is looked at when it is written to
 	}
 	end, ending, err := os.Pipe()
 	if err != nil {
-		table.Close()
+		unix.Close(table)
 		return func() {}
 	}
 	go func() {
-		defer table.Close()
+		defer unix.Close(table)
 		defer end.Close()
 		for {
-			fds := []unix.PollFd{{Fd: int32(table.Fd()), Events: unix.POLLPRI}, {Fd: int32(end.Fd())}}
+			fds := []unix.PollFd{{Fd: int32(table), Events: unix.POLLPRI}, {Fd: int32(end.Fd())}}
 			if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR || fds[1].Revents != 0 {
 				return
 			}
 			if fds[0].Revents != 0 {
+				// It is told before it is done: who reads the table waits until then.
+				unix.Pread(table, make([]byte, 1), 0)
 				changed()
 			}
 		}
