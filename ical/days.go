@@ -22,7 +22,7 @@ const (
 // said, is an error: a day that is left out silently would be a start too
 // many.
 func Days(r io.Reader) ([]calendar.Item, error) {
-	cal, err := ics.ParseCalendar(r)
+	cal, err := parse(r)
 	if err != nil {
 		return nil, fmt.Errorf("this is not a calendar file: %w", err)
 	}

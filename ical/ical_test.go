@@ -222,6 +222,20 @@ func TestTooMany(t *testing.T) {
 	}
 }
 
+// TestTooDeep: components within each other without end are refused, however their lines
+// are written; the parser would follow them until there is no room.
+func TestTooDeep(t *testing.T) {
+	for _, line := range []string{"BEGIN:VEVENT\r\n", "BEGIN:VEVENT\n", "BEG\r\n IN:VEVENT\r\n", "B\n\tEGIN:VEVENT\n", "BEGIN;X=1:VEVENT\r\n", "BEGIN:VALARM\r\n", "BEGIN:X-OURS\r\n"} {
+		text := "BEGIN:VCALENDAR\r\n" + strings.Repeat(line, 300_000)
+		if _, err := Import(strings.NewReader(text), calendar.UTC, find); err == nil || !strings.Contains(err.Error(), "too deep") {
+			t.Errorf("%q: %v", line, err)
+		}
+		if _, err := Days(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), "too deep") {
+			t.Errorf("%q as days: %v", line, err)
+		}
+	}
+}
+
 func TestZoneInFile(t *testing.T) {
 	var text bytes.Buffer
 	from := calendar.InstantOf(time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC))

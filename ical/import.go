@@ -1,9 +1,11 @@
 package ical
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -26,7 +28,7 @@ type Proposal struct {
 // Import reads a calendar. zone is that of times without one; findZone looks
 // others up.
 func Import(r io.Reader, zone *calendar.Zone, findZone func(string) (*calendar.Zone, error)) ([]Proposal, error) {
-	cal, err := ics.ParseCalendar(r)
+	cal, err := parse(r)
 	if err != nil {
 		return nil, fmt.Errorf("this is not a calendar file: %w", err)
 	}
@@ -44,6 +46,35 @@ func Import(r io.Reader, zone *calendar.Zone, findZone func(string) (*calendar.Z
 		out = append(out, prop)
 	}
 	return out, nil
+}
+
+// deepest is how far components of a calendar lie within each other at most: an alarm in an
+// event in a calendar (RFC 5545, section 3.6), and one to spare.
+const deepest = 4
+
+// folds are the breaks within a line (RFC 5545, section 3.1).
+var folds = regexp.MustCompile(`\r*\n[ \t]`)
+
+// parse reads a calendar whose components do not lie within each other without end, which
+// the parser would follow.
+func parse(r io.Reader) (*ics.Calendar, error) {
+	data, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	depth := 0
+	for line := range bytes.Lines(folds.ReplaceAll(data, nil)) {
+		switch word := line[:max(bytes.IndexAny(line, ":;"), 0)]; {
+		case bytes.EqualFold(bytes.TrimSpace(word), []byte("BEGIN")):
+			depth++
+		case bytes.EqualFold(bytes.TrimSpace(word), []byte("END")):
+			depth--
+		}
+		if depth > deepest {
+			return nil, errors.New("its components lie within each other too deep")
+		}
+	}
+	return ics.ParseCalendar(bytes.NewReader(data))
 }
 
 // importer turns one event into phrases.
