@@ -354,7 +354,7 @@ func (a *app) momentTyped(text string) (o gate.Opening, note string, err error) 
 		return o, "", err
 	}
 	wrong.OfferOn(a.today())
-	if wrong.Offer != "" && len(wrong.Others)+len(wrong.Unknown) == 0 {
+	if wrong.Offer != "" && len(wrong.Others) == 0 {
 		if wrong.Guessed != "" {
 			note = fmt.Sprintf(" (%s is a guess)", wrong.Guessed)
 		}

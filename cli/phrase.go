@@ -19,14 +19,21 @@ func (a *app) phraseOf(text string) (*phrase.Phrase, error) {
 	}
 	wrong.OfferOn(a.today())
 	for _, offer := range append([]string{wrong.Offer}, wrong.Others...) {
-		if offer == "" || len(wrong.Unknown) > 0 {
+		if offer == "" {
 			continue
 		}
 		meant, parseErr := phrase.Parse(offer)
 		if parseErr != nil {
 			continue
 		}
-		fmt.Fprintf(a.err, "%s\n  %s\n", text, a.err.faint(meant.Words()))
+		words := meant.Words()
+		if offer == wrong.Offer && wrong.Guessed != "" {
+			words += " (" + wrong.Guessed + " is a guess)"
+		}
+		for _, mended := range wrong.Mended {
+			words += "; " + mended
+		}
+		fmt.Fprintf(a.err, "%s\n  %s\n", text, a.err.faint(words))
 		if a.answer(fmt.Sprintf("Write %q?", offer), true) {
 			return meant, nil
 		}

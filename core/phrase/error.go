@@ -16,8 +16,11 @@ type Error struct {
 	Remedy  string // what to do where no phrase can be offered
 
 	Others  []string // further phrases that are meant as likely
+	Several []string // phrases of which each is to be an opening of its own, as several moments were said
 	Guessed string   // what of the offer was not said, such as a time of day
-	Unknown []string // words that the offer leaves out, as they are not understood
+	Mended  []string // what was mistyped and is offered as another word, in words
+	Unknown []string // words that are not understood, where there is no offer
+	Why     string   // nothing of the kind can be offered
 }
 
 // Column returns the column of the words at fault, in characters from 1.
@@ -31,20 +34,30 @@ func (e *Error) Error() string {
 	return s
 }
 
-// Advice says what to write instead, or is "".
+// Advice says what to write instead, or why nothing can be said, or is "".
 func (e *Error) Advice() string {
-	if e.Offer == "" {
-		return e.Remedy
+	s := e.Remedy
+	switch {
+	case e.Offer != "":
+		s = fmt.Sprintf("write %q", e.Offer)
+		if e.Guessed != "" {
+			s += fmt.Sprintf(" (%s is a guess)", e.Guessed)
+		}
+		for _, other := range e.Others {
+			s += fmt.Sprintf(", or %q", other)
+		}
+	case len(e.Several) > 0:
+		s = fmt.Sprintf("these are %d openings; write each for itself: %q", len(e.Several), e.Several[0])
+		for _, other := range e.Several[1:] {
+			s += fmt.Sprintf(" and %q", other)
+		}
+	case e.Why != "":
+		return e.Why
+	case s == "" && len(e.Unknown) > 0:
+		return fmt.Sprintf("%q is not understood", strings.Join(e.Unknown, " "))
 	}
-	s := fmt.Sprintf("write %q", e.Offer)
-	for _, other := range e.Others {
-		s += fmt.Sprintf(", or %q", other)
-	}
-	if e.Guessed != "" {
-		s += fmt.Sprintf(" (%s is a guess)", e.Guessed)
-	}
-	if len(e.Unknown) > 0 {
-		s += fmt.Sprintf("; %q is not understood", strings.Join(e.Unknown, " "))
+	for _, mended := range e.Mended {
+		s += "; " + mended
 	}
 	return s
 }

@@ -102,7 +102,7 @@ var errorTests = []struct {
 	{"at 9:00", 4, "hour of one digit", "at 09:00"},
 	{"at 08:15 on tues", 13, `"tues"`, "at 08:15 on tue"},
 	{"at 08:15 on fryday", 13, `"fryday"`, "at 08:15 on fri"},
-	{"at 08:15 on mon, wends", 18, `"wends"`, "at 08:15 on mon"},
+	{"at 08:15 on mon, wends", 18, `"wends"`, "at 08:15 on mon, wed"},
 	{"evry 10m", 1, `"evry"`, "every 10m"},
 	{"every 5 minutes", 7, "", "every 5m"},
 	{"every hour", 7, "", "every 1h"},

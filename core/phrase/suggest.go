@@ -1,6 +1,8 @@
 package phrase
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"timegate/core/calendar"
@@ -12,33 +14,28 @@ import (
 func (e *Error) offer() {
 	mistyped := e.Offer
 	e.Offer = ""
-	if e.hear(spoken.Today{}, 0) {
+	if e.hear(spoken.Today{}) {
 		return
 	}
 	if mistyped != "" {
 		// Offers made by the parser mend one word: keep mending the rest.
 		if fixed, ok := mend(mistyped, tries); ok {
+			e.forget()
 			e.Offer = fixed
-			return
 		}
 	}
-	e.hear(spoken.Today{}, mostUnknown)
 }
 
-// What a mistake may have at most: so many words that are mended one after the
-// other, and so many that are not understood beside an offer.
-const (
-	tries       = 4
-	mostUnknown = 3
-)
+// tries is how many words are mended at most, one after the other.
+const tries = 4
 
 // OfferOn looks for what was meant on a day, for sayings such as "tomorrow at 9".
 func (e *Error) OfferOn(today spoken.Today) {
 	if p, err := parse(e.Text); err == nil {
 		// It is written as it should be, and something else is wrong: it may be that
 		// no day is both of two, where one or the other was meant.
-		if e.hear(today, 0); e.Offer == p.String() || !strings.Contains(e.Text, " and ") {
-			e.Offer, e.Others, e.Guessed, e.Unknown = "", nil, "", nil
+		if e.hear(today); e.Offer == p.String() || !strings.Contains(e.Text, " and ") {
+			e.forget()
 		}
 		return
 	}
@@ -46,34 +43,49 @@ func (e *Error) OfferOn(today spoken.Today) {
 		return // what to do has been said
 	}
 	mended := *e
-	for _, unknown := range []int{0, mostUnknown} {
-		e.Offer, e.Others, e.Guessed, e.Unknown = "", nil, "", nil
-		if e.hear(today, unknown) {
-			return
-		}
-		if mended.Offer != "" && len(mended.Unknown) == 0 {
-			break
-		}
+	if !e.hear(today) && mended.Offer != "" {
+		*e = mended
 	}
-	*e = mended
 }
 
-// hear takes a saying for a phrase, with at most so many words that are not
-// understood. It reports whether there is an offer.
-func (e *Error) hear(today spoken.Today, unknown int) bool {
-	for _, r := range spoken.Read(e.Text, today) {
+// forget forgets what was offered.
+func (e *Error) forget() {
+	e.Offer, e.Others, e.Several, e.Guessed, e.Unknown, e.Mended, e.Why = "", nil, nil, "", nil, nil, ""
+}
+
+// hear takes a saying for a phrase, or for several. It reports whether there is an offer;
+// where there is none, it is noted what was not understood.
+func (e *Error) hear(today spoken.Today) bool {
+	e.forget()
+	heard := spoken.Read(e.Text, today)
+	for _, m := range heard.Mended {
+		e.Mended = append(e.Mended, fmt.Sprintf("%q is read as %q", m.Typed, m.Read))
+	}
+	for _, r := range heard.Readings {
 		p, err := parse(r.Phrase)
-		if err != nil || len(r.Unknown) > unknown || !p.comes() {
+		if err != nil || !p.comes() {
 			continue
 		}
 		switch text := p.String(); {
 		case e.Offer == "":
-			e.Offer, e.Guessed, e.Unknown = text, r.Guessed, r.Unknown
-		case text != e.Offer:
+			e.Offer, e.Guessed = text, r.Guessed
+		case text != e.Offer && !slices.Contains(e.Others, text):
 			e.Others = append(e.Others, text)
 		}
 	}
-	return e.Offer != ""
+	for _, text := range heard.Several {
+		p, err := parse(text)
+		if err != nil || !p.comes() {
+			e.Several = nil
+			break
+		}
+		e.Several = append(e.Several, p.String())
+	}
+	if e.Offer == "" && len(e.Several) == 0 {
+		e.Mended, e.Unknown, e.Why = nil, heard.Unknown, heard.Why
+		return false
+	}
+	return true
 }
 
 // comes reports whether a phrase can ever come, whatever its zone is.
@@ -95,10 +107,8 @@ func mend(text string, tries int) (string, bool) {
 		return mend(err.Offer, tries-1)
 	}
 	heard := &Error{Text: text}
-	if heard.hear(spoken.Today{}, 0) {
-		return heard.Offer, true
-	}
-	return "", false
+	heard.hear(spoken.Today{})
+	return heard.Offer, heard.Offer != ""
 }
 
 // replace puts other words in the place of a token.
@@ -121,35 +131,9 @@ func nearest(text string, t token, candidates []string) string {
 func Nearest(typed string, candidates []string) (string, bool) {
 	best, least := "", max(1, len([]rune(typed))/3)+1
 	for _, c := range candidates {
-		if d := distance(strings.ToLower(typed), strings.ToLower(c)); d < least {
+		if d := spoken.Distance(strings.ToLower(typed), strings.ToLower(c)); d < least {
 			best, least = c, d
 		}
 	}
 	return best, best != ""
-}
-
-// distance counts the letters to insert, drop, replace or swap with their
-// neighbour to turn a into b.
-func distance(a, b string) int {
-	x, y := []rune(a), []rune(b)
-	before, prev := make([]int, len(y)+1), make([]int, len(y)+1)
-	for j := range prev {
-		prev[j] = j
-	}
-	for i := range x {
-		row := make([]int, len(y)+1)
-		row[0] = i + 1
-		for j := range y {
-			cost := 1
-			if x[i] == y[j] {
-				cost = 0
-			}
-			row[j+1] = min(prev[j]+cost, prev[j+1]+1, row[j]+1)
-			if i > 0 && j > 0 && x[i] == y[j-1] && x[i-1] == y[j] {
-				row[j+1] = min(row[j+1], before[j-1]+1)
-			}
-		}
-		before, prev = prev, row
-	}
-	return prev[len(y)]
 }

@@ -102,7 +102,7 @@ func FuzzSayings(f *testing.F) {
 		f.Add(saying)
 	}
 	f.Fuzz(func(t *testing.T, saying string) {
-		for _, r := range spoken.Read(saying, spoken.Today{Day: calendar.DayOf(2026, 11, 30), Minute: 540}) {
+		for _, r := range spoken.Read(saying, spoken.Today{Day: calendar.DayOf(2026, 11, 30), Minute: 540}).Readings {
 			if r.Phrase == "" {
 				t.Errorf("%q has an empty reading", saying)
 			}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"timegate/core/calendar"
 )
@@ -14,16 +13,16 @@ func itoa(n int) string { return strconv.Itoa(n) }
 
 // compose puts what was understood together, in the ways that are sensible.
 func (r *reader) compose() []Reading {
-	if r.stuck || slices.ContainsFunc(r.unknown, garbled) || !r.settle() || r.stuck {
+	if r.stuck || len(r.unknown) > 0 || !r.settle() || r.stuck {
 		return nil
 	}
 	var out []Reading
 	add := func() {
 		text, guessed := r.phrase()
-		if text == "" || r.stuck || guessed != "" && len(r.unknown) > 0 || slices.ContainsFunc(out, func(o Reading) bool { return o.Phrase == text }) {
+		if text == "" || r.stuck || slices.ContainsFunc(out, func(o Reading) bool { return o.Phrase == text }) {
 			return
 		}
-		out = append(out, Reading{Phrase: text, Guessed: guessed, Unknown: r.unknown})
+		out = append(out, Reading{Phrase: text, Guessed: guessed})
 	}
 	add()
 	for _, change := range r.variants {
@@ -48,16 +47,47 @@ func (r *reader) settle() bool {
 			r.times[i] = c.in(r.part)
 		}
 	}
+	if len(r.times) == 1 && r.times[0].either && r.part == "" {
+		r.variants = append(r.variants, func() { r.times[0].minute += 12 * 60 })
+	}
+	if r.once && len(r.times) > 0 && r.unit == "" && r.perDay == 0 && len(r.dates)+len(r.yearless)+len(r.months) == 0 && r.event == "" && !r.justOnce() {
+		return false
+	}
 	for i := 1; i < len(r.times); i++ { // at 9 and 5
 		if c := r.times[i]; c.vague && c.minute < r.times[i-1].minute && c.minute < 12*60 {
 			r.times[i].minute += 12 * 60
 			r.variants = append(r.variants, func() { r.times[i].minute -= 12 * 60 })
 		}
 	}
+	if r.part == "night" && len(r.days) > 0 && len(r.times) > 0 && !slices.ContainsFunc(r.times, func(c clock) bool { return c.minute >= 6*60 }) { // friday night at 1
+		for i, d := range r.days {
+			at := slices.Index(weekdays, d)
+			if at < 0 {
+				return false
+			}
+			r.days[i] = weekdays[(at+1)%len(weekdays)]
+		}
+	}
 	if r.part == "night" && len(r.dates) == 1 && len(r.times) == 1 && r.times[0].minute < 6*60 && !r.times[0].fixed { // tonight at 2
 		r.dates[0]++
 	}
 	return r.settleDates()
+}
+
+// justOnce finds the one date that is meant by "once at 9" or "once on friday at 9".
+func (r *reader) justOnce() bool {
+	if r.today.Day == 0 || len(r.days) > 1 || len(r.days) == 1 && !slices.Contains(weekdays, r.days[0]) {
+		return false
+	}
+	day := r.today.Day
+	if r.times[0].minute <= r.today.Minute {
+		day++
+	}
+	for len(r.days) == 1 && weekdays[day.Weekday()] != r.days[0] {
+		day++
+	}
+	r.dates, r.days = append(r.dates, day), nil
+	return true
 }
 
 // settleDates decides what dates without a year mean: once, every year, or as
@@ -86,6 +116,9 @@ func (r *reader) settleDates() bool {
 		for _, d := range r.yearless {
 			r.dates = append(r.dates, r.dayIn(d, 0))
 		}
+		if r.slashes { // there are two readings already
+			break
+		}
 		r.variants = append(r.variants, func() {
 			if r.dates = nil; !yearly() {
 				r.stuck = true
@@ -100,13 +133,6 @@ func (r *reader) settleDates() bool {
 		r.days = nil
 	}
 	return len(r.dates) == 0 || len(r.days) == 0 && r.every <= 1
-}
-
-// garbled reports whether a word is no word: what it may be part of was
-// misunderstood. A condition that is named whole is never.
-func garbled(w string) bool {
-	const longest = 24
-	return !strings.Contains(w, " ") && (len(w) > longest || strings.ContainsFunc(w, func(c rune) bool { return !unicode.IsLetter(c) && c != '-' && c != '\'' }) || w == "-")
 }
 
 // phrase says one reading. guessed is what it has filled in.
@@ -141,10 +167,23 @@ func (r *reader) interval() (text, guessed string) {
 	if window != "" && r.from == nil {
 		guessed = strings.TrimPrefix(window, " from ")
 	}
+	if r.filled != "" {
+		guessed = "from " + r.filled
+	}
+	if r.from != nil && r.offset > 0 {
+		if r.every != 1 || r.unit != "h" || r.from.minute%60 != 0 {
+			return "", ""
+		}
+		window = fmt.Sprintf(" from %s to %s", clock{minute: r.from.minute + r.offset}, *r.to)
+	}
 	every := fmt.Sprintf("every %d%s", r.every, r.unit)
 	length := r.every * map[string]int{"s": 1, "m": 60, "h": 60 * 60}[r.unit]
 	const day = 24 * 60 * 60
 	switch {
+	case window == "" && r.since != nil && r.since.minute*60+length < day && length < 3*60*60:
+		steps := (day - 1 - r.since.minute*60) / length
+		end := clock{minute: r.since.minute + steps*length/60}
+		window, guessed = fmt.Sprintf(" from %s to %s", r.since, end), "until "+end.String()
 	case window == "" && r.since != nil && length >= 3*60*60 && day%length == 0:
 		window = fmt.Sprintf(" from %s to %s", r.since, clock{minute: r.since.minute + (day-length)/60})
 	case r.since != nil:

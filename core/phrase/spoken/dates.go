@@ -140,6 +140,12 @@ func (r *reader) dayIn(m monthDay, year int) calendar.Day {
 func (r *reader) monthDays() (days []monthDay, year int, ok bool) {
 	begin := r.at
 	r.maybe("the")
+	if day, ok := r.feast(); ok {
+		return []monthDay{day}, r.year(), true
+	}
+	if days, ok := r.slashed(); ok {
+		return days, r.year(), true
+	}
 	if m := monthOf(r.word(0)); m != "" {
 		r.at++
 		r.maybe("the")
@@ -171,6 +177,74 @@ func (r *reader) monthDays() (days []monthDay, year int, ok bool) {
 	}
 	r.at = begin
 	return nil, 0, false
+}
+
+// yearAhead is a year that stands here, and stays.
+func (r *reader) yearAhead() int {
+	at := r.at
+	defer func() { r.at = at }()
+	return r.year()
+}
+
+// feasts are days of the year that have names, by their first words.
+var feasts = map[string][]struct {
+	rest []string
+	day  monthDay
+}{
+	"christmas":  {{[]string{"eve"}, monthDay{24, "dec"}}, {[]string{"day"}, monthDay{25, "dec"}}, {nil, monthDay{25, "dec"}}},
+	"xmas":       {{[]string{"eve"}, monthDay{24, "dec"}}, {[]string{"day"}, monthDay{25, "dec"}}, {nil, monthDay{25, "dec"}}},
+	"boxing":     {{[]string{"day"}, monthDay{26, "dec"}}},
+	"new":        {{[]string{"year", "eve"}, monthDay{31, "dec"}}, {[]string{"years", "eve"}, monthDay{31, "dec"}}, {[]string{"year", "day"}, monthDay{1, "jan"}}, {[]string{"years", "day"}, monthDay{1, "jan"}}},
+	"halloween":  {{nil, monthDay{31, "oct"}}},
+	"valentine":  {{[]string{"day"}, monthDay{14, "feb"}}},
+	"valentines": {{[]string{"day"}, monthDay{14, "feb"}}},
+}
+
+// feast reads a day of the year by its name.
+func (r *reader) feast() (monthDay, bool) {
+	for _, f := range feasts[r.word(0)] {
+		begin := r.at
+		r.at++
+		if r.skip(f.rest...) {
+			return f.day, true
+		}
+		r.at = begin
+	}
+	return monthDay{}, false
+}
+
+// slashed reads 24/12 or 12/24, with or without a year behind it. Where both numbers may
+// be a month, the other reading is one as well.
+func (r *reader) slashed() ([]monthDay, bool) {
+	parts := strings.Split(r.word(0), "/")
+	if len(parts) != 2 {
+		return nil, false
+	}
+	var n [2]int
+	for i, p := range parts {
+		var err error
+		if n[i], err = strconv.Atoi(p); err != nil || n[i] < 1 || n[i] > 31 || len(p) > 2 {
+			return nil, false
+		}
+	}
+	day, month := n[0], n[1]
+	if month > 12 {
+		day, month = month, day
+	}
+	if month > 12 {
+		return nil, false
+	}
+	r.at++
+	if day <= 12 && day != month {
+		r.slashes = true
+		year, i := r.yearAhead(), len(r.dates)
+		r.variants = append(r.variants, func() {
+			if i < len(r.dates) {
+				r.dates[i] = r.dayIn(monthDay{month, monthNames[day-1][:3]}, year)
+			}
+		})
+	}
+	return []monthDay{{day, monthNames[month-1][:3]}}, true
 }
 
 // dayNumber reads the number of a day in its month: 24, 24th, first.

@@ -19,6 +19,8 @@ func dayOf(w string) string {
 		return "weekdays"
 	case "weekend", "weekends":
 		return "weekends"
+	case "weeknight", "weeknights":
+		return "weeknights"
 	case "tues", "tuesday", "tuesdays":
 		return "tue"
 	case "wednesday", "wednesdays", "weds":
@@ -68,19 +70,10 @@ func (r *reader) ordinal() string {
 		return ""
 	}
 	r.at++
-	end := "th"
-	switch {
-	case n%10 == 1 && n != 11:
-		end = "st"
-	case n%10 == 2 && n != 12:
-		end = "nd"
-	case n%10 == 3 && n != 13:
-		end = "rd"
-	}
 	if r.skip("last") || r.skip("to", "last") || r.skip("-", "last") {
-		return fmt.Sprintf("%d%s last", n, end)
+		return ordinalText(n) + " last"
 	}
-	return fmt.Sprintf("%d%s", n, end)
+	return ordinalText(n)
 }
 
 // ofMonth goes over "of the month" and the like; a month by name is taken.
@@ -152,6 +145,15 @@ func (r *reader) day() bool {
 	case r.skip("working|business|work", "day|days"):
 		r.days = append(r.days, "weekdays")
 		return true
+	case r.skip("weeknight|weeknights"):
+		r.stuck = r.stuck || r.part != "" && r.part != "night"
+		r.days, r.part = append(r.days, "weekdays"), "night"
+		return true
+	case r.ahead("first", "last"):
+		if r.runOfDays() {
+			return true
+		}
+		return r.ordinalDay()
 	case r.skip("day"):
 		if n, ok := r.number(); ok && n >= 1 && n <= 31 {
 			r.days = append(r.days, fmt.Sprintf("day %d", n))
@@ -186,6 +188,62 @@ func (r *reader) day() bool {
 		return true
 	}
 	return r.ordinalDay()
+}
+
+// runOfDays takes the first or last few days of a month: the last 3 days of the month, the
+// first week of january.
+func (r *reader) runOfDays() bool {
+	begin := r.at
+	last := r.skip("last")
+	if !last && !r.skip("first") {
+		return false
+	}
+	n, ok := r.number()
+	what := "day"
+	switch {
+	case ok && n > 1 && r.skip("days"):
+	case ok && n > 1 && (r.skip("weekdays|workdays") || r.skip("working|business|work", "days")):
+		what = "weekday"
+	case !ok && r.skip("week"):
+		n = 7
+	default:
+		r.at = begin
+		return false
+	}
+	const most = 15
+	if n > most || !r.ofMonth() {
+		r.at = begin
+		return false
+	}
+	if what == "day" && !last {
+		r.days = append(r.days, fmt.Sprintf("day 1-%d", n))
+		return true
+	}
+	for i := 1; i <= n; i++ {
+		nth := "last"
+		switch {
+		case last && i > 1:
+			nth = ordinalText(i) + " last"
+		case !last:
+			nth = ordinalText(i)
+		}
+		r.days = append(r.days, nth+" "+what)
+	}
+	return true
+}
+
+// ordinalText says 1st, 2nd, 3rd.
+func ordinalText(n int) string {
+	end := "th"
+	switch {
+	case n%10 == 1 && n != 11:
+		end = "st"
+	case n%10 == 2 && n != 12:
+		end = "nd"
+	case n%10 == 3 && n != 13:
+		end = "rd"
+	}
+	return itoa(n) + end
 }
 
 // ordinalDay takes 2nd tue, last day, the 15th, the second and fourth tuesday.

@@ -20,12 +20,12 @@ var events = []said{
 	{"logoff", []string{"logoff", "log off", "logs off", "logging off", "logout", "log out", "logs out", "logging out", "sign out", "signs out", "signing out", "logged off", "logged out"}},
 	{"lock", []string{"lock", "locks", "locked", "screen lock", "screen locks", "screen locked", "screen is locked", "computer is locked"}},
 	{"unlock", []string{"unlock", "unlocks", "unlocked", "unlocking", "screen unlock", "screen unlocks", "screen is unlocked", "computer is unlocked"}},
-	{"sleep", []string{"sleep", "sleeps", "goes to sleep", "go to sleep", "going to sleep", "falls asleep", "suspend", "suspends", "is suspended", "lid closes", "lid is closed", "hibernates", "close the lid", "is put to sleep"}},
-	{"resume", []string{"resume", "resumes", "wake", "wakes", "wakes up", "wake up", "waking up", "waking", "wake-up", "wakeup", "back from sleep", "comes back from sleep", "returns from sleep", "lid opens", "lid is opened", "open the lid", "resume from sleep", "resumes from sleep", "wakes from sleep", "wake from sleep", "waking from sleep"}},
-	{"mains", []string{"mains", "on mains", "mains power", "plugged in", "plug in", "power is connected", "power connected", "charger is connected", "charger is plugged in", "power is plugged in", "starts charging", "charging", "on ac", "ac power", "mains power returns", "mains returns", "mains power is back", "power is back", "power returns", "power comes back", "power cable is plugged in", "power cord is plugged in", "power is restored", "plugging in", "starts to charge"}},
-	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in", "switching to battery", "switches to battery", "running on battery", "runs on battery", "goes on battery", "goes to battery", "mains power is lost", "power cable is unplugged", "power fails", "power cable is pulled", "power goes out", "power is out", "power cut", "there is a power cut"}},
-	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet", "go online", "wi-fi is back", "wifi is back", "wifi connects", "wi-fi connects", "wifi is connected", "wifi is up", "network comes back", "network is back", "internet comes back", "internet is back", "there is internet", "there is a network", "internet is available", "network is available", "network is connected", "goes online", "comes online"}},
-	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost", "internet connection is lost", "network connection is lost", "wifi disconnects", "wi-fi disconnects", "wifi is lost", "internet goes down", "goes offline", "go offline"}},
+	{"sleep", []string{"sleep", "sleeps", "goes to sleep", "go to sleep", "going to sleep", "falls asleep", "suspend", "suspends", "is suspended", "lid closes", "lid is closed", "hibernates", "close the lid", "is put to sleep", "close the laptop", "close my laptop", "laptop closes", "laptop is closed", "close my lid"}},
+	{"resume", []string{"resume", "resumes", "wake", "wakes", "wakes up", "wake up", "waking up", "waking", "wake-up", "wakeup", "back from sleep", "comes back from sleep", "returns from sleep", "lid opens", "lid is opened", "open the lid", "open the laptop", "open my laptop", "laptop opens", "laptop opened", "laptop is opened", "resume from sleep", "resumes from sleep", "wakes from sleep", "wake from sleep", "waking from sleep"}},
+	{"mains", []string{"mains", "on mains", "mains power", "plugged in", "plug in", "power is connected", "power connected", "charger is connected", "charger is plugged in", "power is plugged in", "starts charging", "charging", "on ac", "ac power", "mains power returns", "mains returns", "mains power is back", "power is back", "power returns", "power comes back", "power cable is plugged in", "power cord is plugged in", "power is restored", "plugging in", "starts to charge", "charger plugged in", "charger connected", "charger is in", "charger attached", "charger is attached", "power adapter connected", "power adapter is connected", "power adapter is plugged in", "have mains again", "mains is back", "mains are back"}},
+	{"battery", []string{"battery", "on battery", "battery power", "unplugged", "unplug", "power is disconnected", "power disconnected", "charger is disconnected", "power is lost", "stops charging", "not plugged in", "switching to battery", "switches to battery", "running on battery", "runs on battery", "goes on battery", "goes to battery", "mains power is lost", "power cable is unplugged", "power fails", "power cable is pulled", "power goes out", "power is out", "power cut", "there is a power cut", "charger pulled", "charger pulled out", "charger is pulled", "charger is pulled out", "charger is unplugged", "charger unplugged", "charger is removed", "charger removed", "pull the charger", "pull out the charger", "power is pulled", "power cord is pulled", "power cable is pulled out", "unplugging", "mains lost", "mains is lost", "power lost", "power adapter disconnected", "power adapter is disconnected", "power adapter is unplugged"}},
+	{"online", []string{"online", "network is up", "network is there", "network comes up", "network connects", "internet is up", "internet is there", "connected to the network", "connected to the internet", "go online", "wi-fi is back", "wifi is back", "wifi connects", "wi-fi connects", "wifi is connected", "wifi is up", "network comes back", "network is back", "internet comes back", "internet is back", "there is internet", "there is a network", "internet is available", "network is available", "network is connected", "goes online", "comes online", "back online", "connected to wifi", "connected to wi-fi", "reconnected to wifi", "reconnected", "reconnects"}},
+	{"offline", []string{"offline", "network is down", "network goes down", "network is gone", "internet is down", "connection is lost", "network is lost", "internet connection is lost", "network connection is lost", "wifi disconnects", "wi-fi disconnects", "wifi is lost", "internet goes down", "goes offline", "go offline", "internet lost", "network lost", "connection lost", "wifi lost"}},
 	{"active", []string{"active", "active again", "is back", "comes back", "touches the keyboard", "touches the mouse"}},
 }
 
@@ -46,7 +46,7 @@ func (r *reader) takeEvent() bool {
 	before := slices.ContainsFunc(r.tokens[begin:r.at], func(t token) bool { return t.lower == "before" })
 	event := r.event
 	r.event = ""
-	some := r.takeFiles() || r.takeLine() || r.takeLevel() || r.takeSignal() || r.takeMount() || r.takeGate() || r.takeIdle() || r.takeDevice() || r.takeNamed()
+	some := r.takeLine() || r.takeFiles() || r.takeLevel() || r.takeSignal() || r.takeMount() || r.takeGate() || r.takeIdle() || r.takeDevice() || r.takeNamed()
 	switch {
 	case !some:
 		r.at, r.event = begin, event
@@ -106,7 +106,7 @@ func (r *reader) takeNamed() bool {
 					r.at--
 				case r.ahead("anyone", "anybody", "someone", "somebody"), r.ahead("the") && r.word(1) == "first":
 					r.maybe("anyone", "anybody", "someone", "somebody")
-				case ofPeople(event) && isName(r.word(0)):
+				case ofPeople(event) && isLikelyName(r.word(0)):
 					account = r.tokens[r.at].text
 					r.at++
 				default:
@@ -114,7 +114,9 @@ func (r *reader) takeNamed() bool {
 				}
 			}
 			if account != "" {
-				r.stuck = r.stuck || !ofPeople(event) // the grammar has no such event
+				if !ofPeople(event) { // the grammar has no such event
+					r.stuck, r.unknown = true, append(r.unknown, account)
+				}
 				event += " of " + account
 			}
 			r.event = event
@@ -126,7 +128,7 @@ func (r *reader) takeNamed() bool {
 		w := r.word(0)
 		switch {
 		case slices.Contains(subjects, w):
-		case account == "" && isName(w) && r.eventFollows():
+		case account == "" && isLikelyName(w) && r.eventFollows():
 			account = r.tokens[r.at].text
 		default:
 			r.at = begin
@@ -151,6 +153,10 @@ func (r *reader) eventFollows() bool {
 func isName(w string) bool {
 	return w != "" && !turns(w) && !slices.Contains(fillers, w) && !slices.Contains(others, w) && dayOf(w) == "" && monthOf(w) == "" && strings.Trim(w, "abcdefghijklmnopqrstuvwxyz0123456789_-") == ""
 }
+
+// isLikelyName reports whether a word is a name, and no word of the vocabulary that was
+// mistyped.
+func isLikelyName(w string) bool { return isName(w) && likest(w) == "" }
 
 // longest takes the longest name of an event that stands here.
 func (r *reader) longest() string {

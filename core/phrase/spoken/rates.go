@@ -25,7 +25,7 @@ func (r *reader) often(n int, unit string) bool {
 var rates = map[string]struct {
 	every int
 	unit  string
-}{"hourly": {1, "h"}, "half-hourly": {30, "m"}, "daily": {1, "d"}, "weekly": {1, "w"}, "fortnightly": {2, "w"}, "biweekly": {2, "w"}, "monthly": {1, "month"}, "quarterly": {1, "quarter"}, "yearly": {1, "year"}, "annually": {1, "year"}}
+}{"hourly": {1, "h"}, "half-hourly": {30, "m"}, "daily": {1, "d"}, "weekly": {1, "w"}, "fortnightly": {2, "w"}, "biweekly": {2, "w"}, "bi-weekly": {2, "w"}, "monthly": {1, "month"}, "quarterly": {1, "quarter"}, "yearly": {1, "year"}, "annually": {1, "year"}}
 
 // takeEvery takes how often: every 5 minutes, hourly, twice a day.
 func (r *reader) takeEvery() bool {
@@ -87,13 +87,15 @@ func (r *reader) takeTimesIn() bool {
 		n = 1
 	case r.skip("twice"):
 		n = 2
+	case r.skip("thrice"):
+		n = 3
 	default:
 		if count, ok := r.number(); ok && r.skip("times|x") {
 			n = count
 		}
 	}
 	unit := ""
-	if n > 0 && (r.skip("a|an|per|each|every|in", "day|hour|week|month|quarter|year|minute|night") || r.skip("in", "a", "day|hour|week|month|quarter|year|minute|night") || r.skip("daily|hourly|weekly|monthly|nightly")) {
+	if n > 0 && (r.skip("a|an|per|each|every|in", "day|hour|week|month|quarter|year|minute|night|fortnight") || r.skip("in", "a", "day|hour|week|month|quarter|year|minute|night") || r.skip("daily|hourly|weekly|monthly|nightly")) {
 		unit = map[string]string{"daily": "day", "hourly": "hour", "weekly": "week", "monthly": "month", "nightly": "night"}[r.word(-1)]
 		if unit == "" {
 			unit = r.word(-1)
@@ -115,6 +117,8 @@ func (r *reader) takeTimesIn() bool {
 	case unit == "night" && n == 1:
 		r.part = "night"
 		return r.often(1, "d")
+	case unit == "fortnight" && n == 1:
+		return r.often(2, "w")
 	case n == 1 && units[unit] != "":
 		return r.often(1, units[unit])
 	}
@@ -178,6 +182,10 @@ func (r *reader) everyUnit(n int) bool {
 func (r *reader) everyOther() bool {
 	if r.everyUnit(2) {
 		return true
+	}
+	if r.skip("weekday|workday") || r.skip("working|business", "day") {
+		r.days, r.guessed = append(r.days, "mon", "wed", "fri"), "mon, wed, fri"
+		return r.often(1, "d")
 	}
 	if d := slices.Index(weekdays, dayOf(r.word(0))); d >= 0 {
 		second := r.word(-1) == "second" || r.word(-1) == "2nd"

@@ -3,11 +3,11 @@
 // and never changes what that accepts: what it makes of a saying is an offer.
 //
 // It knows the vocabulary of moments, takes a saying apart into what it knows,
-// and puts a phrase together from that. A word that it does not know is named;
-// where two readings are sensible there are two. An offer that means something
-// else than was said is worse than none. So there is no offer where a word that
-// turns the meaning, such as "before", was not understood, where two moments
-// were said at once, or where both a word is unknown and a time would be a guess.
+// and puts a phrase together from that. Each word of a saying is used, or means
+// nothing by itself (fillers), or there is no offer and the word is named: an offer
+// that means something else than was said is worse than none. Words that are
+// mistyped are mended first, and that is said. Where two readings are sensible
+// there are two; two moments that were said at once are two phrases.
 package spoken
 
 import (
@@ -19,12 +19,23 @@ import (
 	"timegate/core/calendar"
 )
 
+// Heard is what was made of a saying.
+type Heard struct {
+	Readings []Reading // the likeliest first
+	Several  []string  // or several moments that were said at once, a phrase each
+	Mended   []Mended  // words that were mistyped
+	Unknown  []string  // or words that were not understood
+	Why      string    // nothing of the kind can be said; "" where that is not known
+}
+
 // A Reading is a phrase that a saying may mean.
 type Reading struct {
 	Phrase  string
-	Guessed string   // what the saying left open and the reading has filled in, such as "09:00"
-	Unknown []string // words, or whole conditions, that were not understood
+	Guessed string // what the saying left open and the reading has filled in, such as "09:00"
 }
+
+// Mended is a word that was mistyped, and what it was read as.
+type Mended struct{ Typed, Read string }
 
 // Today is what a saying such as "tomorrow" is about. Its zero value is not known,
 // and such sayings then have no reading.
@@ -33,12 +44,40 @@ type Today struct {
 	Minute int // of the day
 }
 
-// Read returns what a saying may mean, the likeliest first; nothing where too
-// little of it is understood.
-func Read(saying string, today Today) []Reading {
-	r := &reader{tokens: scan(saying), today: today, offset: -1}
+// Read returns what a saying may mean. There is a reading only where each word was
+// understood.
+func Read(saying string, today Today) Heard {
+	tokens := scan(saying)
+	h := hear(tokens, today)
+	if len(h.Readings) > 0 {
+		return h
+	}
+	first := h
+	var mended []Mended
+	const rounds = 3 // what is mended lets other words be looked at that were taken for a part of it
+	for range rounds {
+		next, some := mend(tokens, h.Unknown)
+		if len(some) == 0 {
+			break
+		}
+		tokens, mended = next, append(mended, some...)
+		if h = hear(tokens, today); len(h.Readings) > 0 {
+			h.Mended = mended
+			return h
+		}
+	}
+	if parts := several(tokens, today); len(parts) > 0 {
+		return Heard{Several: parts, Mended: mended}
+	}
+	first.Why = why(tokens)
+	return first
+}
+
+// hear reads a saying once.
+func hear(tokens []token, today Today) Heard {
+	r := &reader{tokens: tokens, today: today, offset: -1}
 	r.read()
-	return r.compose()
+	return Heard{Readings: r.compose(), Unknown: r.unknown}
 }
 
 // reader is what was understood so far.
@@ -76,6 +115,9 @@ type reader struct {
 	perWeek  int
 	success  string // the span after the last success
 	guessed  string // what an event had filled in
+	filled   string // the beginning of a window that was not said
+	once     bool   // it is to happen one time
+	slashes  bool   // a date was said that may be another one
 
 	shape     string   // what was said, in its order: T for times, D for days
 	variants  []func() // each changes the reading into another sensible one
@@ -117,7 +159,7 @@ func (r *reader) read() {
 // turns reports whether a word may turn the meaning of what stands beside it.
 func turns(w string) bool {
 	return units[w] != "" || dayOf(w) != "" || monthOf(w) != "" || slices.Contains([]string{"before", "after", "except", "but", "not", "unless", "or", "until", "till", "from", "between", "half", "quarter", "first", "last", "next", "other",
-		"alternate", "every", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus", "low", "below", "under", "above", "full", "exists", "excluded", "nothing", "later", "earlier", "quiet"}, w)
+		"alternate", "every", "bar", "apart", "each", "never", "no", "none", "without", "everyone", "everybody", "nobody", "neither", "both", "while", "past", "to", "all", "than", "minus", "low", "below", "under", "above", "full", "exists", "excluded", "nothing", "later", "earlier", "quiet"}, w)
 }
 
 // one takes the first thing that it knows from here; what is said in more words comes
@@ -181,13 +223,13 @@ func (r *reader) subDay() bool { return r.unit == "s" || r.unit == "m" || r.unit
 func (r *reader) clocked() bool { return len(r.times) > 0 || r.unit != "" || r.perDay > 0 }
 
 // fillers mean nothing by themselves.
-var fillers = []string{"the", "a", "an", "please", "on", "at", "in", "of", "it", "is", "run", "runs", "start", "starts", "started", "do", "my", "this", "that", "exactly", "sharp", "always", "just",
-	"automatically", "program", "job", "script", "and", "then", ",", "also", "be", "should", "must", "for", "me", "around", "about", "time", "times", "during", "o'clock", "oclock", "hrs",
-	"as", "soon", "once", "per", "daily", "today", "only", "over", "precisely", "prompt", "regularly", "i", "want", "would", "like", "we"}
+var fillers = []string{"the", "teh", "a", "an", "please", "on", "at", "in", "of", "it", "is", "run", "runs", "start", "starts", "started", "do", "my", "that", "exactly", "sharp", "always", "just",
+	"automatically", "program", "job", "script", "and", "then", ",", "also", "be", "should", "must", "for", "me", "around", "about", "time", "times", "o'clock", "oclock", "hrs",
+	"as", "soon", "once", "per", "only", "over", "precisely", "prompt", "regularly", "i", "want", "would", "like", "we"}
 
 // idioms are several words that mean nothing together.
 var idioms = [][]string{{"seven", "days", "a", "week"}, {"7", "days", "a", "week"}, {"24", "hours", "a", "day"}, {"all|the", "day|days", "long"}, {"all|whole", "day|days"}, {"around|round", "the", "clock"},
-	{"day", "and", "night"}, {"all", "the", "time"}, {"every|each|per|a|any", "day|days"}, {"day|days"}, {"to", "start|run|be"}, {"from", "now", "on"}, {"all", "year", "round"}, {"all", "year"}}
+	{"day", "and", "night"}, {"all", "the", "time"}, {"every|each|per|a|any", "day|days"}, {"to", "start|run|be"}, {"from", "now", "on"}, {"all", "year", "round"}, {"all", "year"}}
 
 func (r *reader) takeFiller() bool {
 	for _, words := range idioms {
@@ -196,6 +238,7 @@ func (r *reader) takeFiller() bool {
 		}
 	}
 	if slices.Contains(fillers, r.word(0)) {
+		r.once = r.once || r.word(0) == "once"
 		r.at++
 		return true
 	}
@@ -358,8 +401,11 @@ func (r *reader) takeExcept() bool {
 	if r.ahead("that") && r.word(1) == "is" && r.word(2) == "not" {
 		r.at += 2
 	}
-	if !r.skip("except|but|excluding|without|unless|not") {
+	if !r.skip("except|but|excluding|without|unless|not|bar|barring") && !r.skip("other", "than") && !r.skip("apart|aside", "from") && !r.skip("leaving", "out") {
 		return false
+	}
+	if r.exceptNth() {
+		return true
 	}
 	r.maybe("for", "on", "not", "the", "if", "it", "is", "a", "at", "in")
 	if r.skip("days", "in") && r.at < len(r.tokens) {
@@ -392,6 +438,24 @@ func (r *reader) takeExcept() bool {
 	r.except = append(r.except, found...)
 	return true
 }
+
+// exceptNth takes "except the first one" of a month, behind the one weekday that was said.
+func (r *reader) exceptNth() bool {
+	begin := r.at
+	r.maybe("for", "on", "the")
+	nth := r.ordinal()
+	inWords := slices.Contains(ordinals, r.word(-1)) || r.word(-1) == "last"
+	if nth == "" || len(r.days) != 1 || !slices.Contains(weekdays, r.days[0]) || !r.skip("one") && !r.ofMonth() && !(inWords && r.followsDay()) {
+		r.at = begin
+		return false
+	}
+	r.ofMonth()
+	r.except = append(r.except, nth+" "+r.days[0])
+	return true
+}
+
+// followsDay reports whether what stands here may follow a day: a time, or nothing.
+func (r *reader) followsDay() bool { return r.ahead("", "at", "@", ",", "in", "starting", "until") }
 
 // takeSuccess takes "a day after the last success".
 func (r *reader) takeSuccess() bool {

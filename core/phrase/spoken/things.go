@@ -1,6 +1,7 @@
 package spoken
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,6 +25,9 @@ var (
 	kinds  = []string{"pdf", "csv", "txt", "png", "jpg", "jpeg", "xml", "json", "zip", "doc", "docx", "xls", "xlsx", "odt", "ods", "log", "svg", "tif", "tiff", "eps", "html"}
 )
 
+// fileName is a name with an ending, and no number.
+var fileName = regexp.MustCompile(`^[a-z_][a-z0-9_-]*\.[a-z][a-z0-9]{1,4}$`)
+
 // takeFiles takes changes of files: a file appears in, files in … change.
 func (r *reader) takeFiles() bool {
 	begin := r.at
@@ -39,7 +43,14 @@ func (r *reader) takeFiles() bool {
 		switch {
 		case slices.Contains(about, w):
 			changes = true
-		case len(paths) == 0 && glob == "" && (slices.Contains(kinds, kind) || strings.HasPrefix(w, "*.")):
+		case len(paths) == 0 && glob == "" && (w == "named" || w == "called") && r.word(1) != "":
+			r.at++
+			if glob, changes = strings.Trim(r.tokens[r.at].text, `"'`), true; strings.ContainsAny(glob, " ,") {
+				glob = strconv.Quote(glob)
+			}
+		case len(paths) == 0 && glob == "" && fileName.MatchString(w):
+			glob, changes = r.tokens[r.at].text, true
+		case (len(paths) == 0 || strings.HasPrefix(r.word(1), "file")) && glob == "" && (slices.Contains(kinds, kind) || strings.HasPrefix(w, "*.")):
 			if glob = "*." + kind; strings.HasPrefix(w, "*.") {
 				glob = r.tokens[r.at].text
 			}
@@ -104,15 +115,23 @@ func (r *reader) filesOf(begin int, changes bool, paths []string, glob string) b
 func (r *reader) takeLine() bool {
 	begin := r.at
 	r.maybe("the", "log", "file")
-	if p, ok := r.path(); ok && r.skip("contains|has|shows|says") { // the log /var/log/x contains "jam"
-		if w := r.word(0); strings.HasPrefix(w, "\"") {
+	if p, ok := r.path(); ok && r.skip("contains|has|shows|says|mentions") { // the log /var/log/x contains "jam"
+		r.maybe("the", "a", "word", "text", "line", "message")
+		w := r.word(0)
+		switch {
+		case strings.HasPrefix(w, "\""):
 			r.event = "line " + r.tokens[r.at].text + " in " + p
-			r.at++
-			return true
+		case strings.HasPrefix(w, "'"), r.at == len(r.tokens)-1 && isName(w):
+			r.event = "line " + strconv.Quote(strings.Trim(r.tokens[r.at].text, "'")) + " in " + p
+		default:
+			r.at = begin
+			return false
 		}
+		r.at++
+		return true
 	}
 	r.at = begin
-	r.maybe("a", "the", "line", "lines", "message", "with", "containing", "like", "matching", "that", "says", "contains", "word", "text")
+	r.maybe("a", "the", "someone", "somebody", "something", "writes", "write", "line", "lines", "message", "with", "containing", "like", "matching", "that", "says", "contains", "word", "text")
 	what := ""
 	if w := r.word(0); len(w) > 2 && w[0] == '\'' && w[len(w)-1] == '\'' {
 		what = strconv.Quote(strings.Trim(r.tokens[r.at].text, "'"))
@@ -256,14 +275,14 @@ var others = []string{"someone", "somebody", "anyone", "anybody", "everyone", "e
 func (r *reader) takeGate() bool {
 	begin := r.at
 	for _, way := range []struct{ word, event string }{{"end", "end of"}, {"finish", "end of"}, {"failure", "failure of"}, {"start", "start of"}} {
-		if r.skip(way.word, "of") && isName(r.word(0)) {
+		if r.skip(way.word, "of") && isLikelyName(r.word(0)) {
 			r.event = way.event + " " + r.tokens[r.at].text
 			r.at++
 			return true
 		}
 		r.at = begin
 	}
-	if name := r.word(0); isName(name) && !slices.Contains(subjects, name) && !slices.Contains(others, name) && r.at > 0 {
+	if name := r.word(0); isLikelyName(name) && !slices.Contains(subjects, name) && !slices.Contains(others, name) && r.at > 0 {
 		text := r.tokens[r.at].text
 		r.at++
 		r.maybe("has", "is", "was")
@@ -287,8 +306,8 @@ func (r *reader) takeGate() bool {
 func (r *reader) takeIdle() bool {
 	begin := r.at
 	for range 8 {
-		if r.skip("idle|inactive|untouched|unused|touched|touches") || r.skip("away") {
-			if by := r.tokens[begin].lower; strings.HasPrefix(r.word(-1), "touche") && by != "nobody" && by != "no" {
+		if r.skip("idle|inactive|untouched|unused|touched|touches|uses|used|using") || r.skip("away") {
+			if by := r.tokens[begin].lower; (strings.HasPrefix(r.word(-1), "touche") || strings.HasPrefix(r.word(-1), "us")) && by != "nobody" && by != "no" {
 				break // somebody is there
 			}
 			r.maybe("the", "a", "computer", "laptop", "machine", "keyboard", "mouse", "or", "and", "it", "from", "pc", "workstation")

@@ -12,6 +12,7 @@ type clock struct {
 	minute int
 	vague  bool // it may be of the other half of the day
 	fixed  bool // its half was said
+	either bool // both halves are as likely
 }
 
 func (c clock) String() string { return fmt.Sprintf("%02d:%02d", c.minute/60%24, c.minute%60) }
@@ -125,13 +126,17 @@ func (r *reader) spanOrUnit() (n int, unit string, ok bool) {
 func (r *reader) clockHere() (c clock, ok bool) {
 	begin := r.at
 	switch {
-	case r.skip("noon|midday"), r.skip("12|twelve", "noon"):
+	case r.skip("noon|midday"), r.skip("12|twelve", "noon|midday"):
 		return clock{minute: 12 * 60, fixed: true}, true
-	case r.skip("midnight"), r.skip("12|twelve", "midnight"):
+	case r.skip("midnight|midnite"), r.skip("12|twelve", "midnight"):
 		return clock{fixed: true}, true
-	case r.skip("half", "past"), r.skip("half"):
+	case r.skip("half", "past"):
 		if h, ok := r.hour(); ok {
 			return r.half(clock{minute: h*60 + 30, vague: h < 13}), true
+		}
+	case r.skip("half"):
+		if h, ok := r.hour(); ok {
+			return r.half(clock{minute: h*60 + 30, vague: h < 13, either: h < 12}), true
 		}
 	case r.skip("quarter", "past|after"), r.skip("a", "quarter", "past|after"):
 		if h, ok := r.hour(); ok {
@@ -239,6 +244,9 @@ func (r *reader) figures() (clock, bool) {
 			}
 		}
 	}
+	if h == 24 && m != 0 {
+		return clock{}, false
+	}
 	r.at++
 	if r.word(0) == "h" && m == 0 {
 		exact = true
@@ -281,7 +289,7 @@ func (r *reader) half(c clock) clock {
 		return c
 	}
 	c = c.in(part)
-	c.vague, c.fixed = false, true
+	c.vague, c.fixed, c.either = false, true, false
 	return c
 }
 
@@ -361,8 +369,24 @@ func (r *reader) takeWindow() bool {
 		word = "and"
 	case r.skip("from"):
 		word = "to"
-	case r.skip("starting|beginning", "at|from"):
+	case r.skip("starting|beginning", "at|from"), r.subDay() && r.skip("starting|beginning"):
 		word = "starting"
+	case r.subDay() && r.skip("after"):
+		word = "starting"
+	case r.subDay() && r.from == nil && r.since == nil && (r.skip("until|till") || r.skip("up", "to|until|till")):
+		if c, ok := r.clockHere(); ok {
+			r.setWindow(clock{}, c)
+			r.filled = "00:00"
+			return true
+		}
+		return false
+	case r.subDay() && r.from == nil && r.since != nil && (r.skip("until|till") || r.skip("to")):
+		c, ok := r.clockHere()
+		if ok {
+			r.setWindow(*r.since, c)
+			r.since = nil
+		}
+		return ok
 	}
 	r.maybe("the", "hours", "of")
 	a, ok := r.clockHere()
