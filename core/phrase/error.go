@@ -53,7 +53,7 @@ func (e *Error) Advice() string {
 		}
 	case e.Why != "":
 		return e.Why
-	case s == "" && len(e.Unknown) > 0:
+	case s == "" && len(e.Unknown) > 0 && strings.Join(e.Unknown, " ") != e.Text[e.Pos:e.Pos+e.Len]: // else the problem says it
 		return fmt.Sprintf("%q is not understood", strings.Join(e.Unknown, " "))
 	}
 	for _, mended := range e.Mended {
