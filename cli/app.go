@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -57,6 +58,10 @@ type app struct {
 	failed    error // of a command that could not be found
 	// inForceSaid are the gates of which was said that their last good versions are meant.
 	inForceSaid []string
+	// With --json: what was shown and said, and the document that it goes into.
+	said bytes.Buffer
+	held *notes
+	doc  document
 }
 
 // Main runs the program and returns its exit status.
@@ -84,11 +89,26 @@ func Main(args []string) int {
 	context.AfterFunc(ctx, stop) // a second signal ends the program at once
 	cli.HelpPrinter = printHelp
 	a := &app{in: os.Stdin, out: newScreen(os.Stdout), err: newScreen(os.Stderr), now: time.Now}
+	if a.json = asksForJSON(args[1:]); a.json {
+		a.beginDocument()
+	}
 	err := a.root().Run(ctx, args)
 	if err == nil {
 		err = a.failed
 	}
+	if a.json {
+		a.endDocument(err)
+	}
 	return a.exit(err)
+}
+
+// asksForJSON reports whether a call has the option --json: before anything is read, so that
+// a call that is wrong is answered in it as well.
+func asksForJSON(args []string) bool {
+	if end := slices.Index(args, "--"); end >= 0 {
+		args = args[:end]
+	}
+	return slices.Contains(args, "--json")
 }
 
 func (a *app) root() *cli.Command {
@@ -99,7 +119,7 @@ func (a *app) root() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "home", Usage: "keep everything in `DIR`", Sources: cli.EnvVars("TIMEGATE_HOME"), TakesFile: true},
 			&cli.StringFlag{Name: "scope", Usage: "`SCOPE` of the gates: system or user"},
-			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
+			&cli.BoolFlag{Name: "json", Usage: "print one JSON document, an error too, and ask nothing"},
 			&cli.BoolFlag{Name: "plain", Usage: "no colours and no signs beyond ASCII"},
 		},
 		Before:                    a.prepare,
@@ -164,7 +184,6 @@ var homeless = []string{"", "help", "version", "demo", "schema", "completion"}
 
 // prepare reads the options that all commands have.
 func (a *app) prepare(ctx context.Context, c *cli.Command) (context.Context, error) {
-	a.json = c.Bool("json")
 	if c.Bool("plain") {
 		a.out.plainly()
 		a.err.plainly()

@@ -109,7 +109,7 @@ func (a *app) apply(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(a.err, "nothing was written: --dry-run")
 		return nil
 	}
-	if ok, err := a.mayAsk(c, fmt.Sprintf("Bring %s here?", countChanges(changes))); err != nil || !ok {
+	if ok, err := a.confirm(c, fmt.Sprintf("Bring %s here?", countChanges(changes))); err != nil || !ok {
 		return err
 	}
 	if err := a.commit(plan, a.now()); err != nil {

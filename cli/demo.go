@@ -43,6 +43,7 @@ func (a *app) demoCommand() *cli.Command {
 }
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
+	a.lasts()
 	chapter, err := demoChapter(c)
 	if err != nil {
 		return err

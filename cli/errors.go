@@ -73,6 +73,8 @@ func (a *app) exit(err error) int {
 		err = fmt.Errorf("%w; %s", err, remedy)
 	}
 	switch {
+	case a.json:
+		a.printFailure(err, status)
 	case errors.As(err, &found):
 		a.printFindings(a.err, found)
 	case errors.As(err, &pe):

@@ -70,6 +70,7 @@ func (a *app) estateHubCommand() *cli.Command {
 func (a *app) hubStore() hub.Store { return hub.Store{Folder: filepath.Join(a.home.State, "hub")} }
 
 func (a *app) hubRun(ctx context.Context, c *cli.Command) error {
+	a.lasts()
 	if err := noArguments(c); err != nil {
 		return err
 	}

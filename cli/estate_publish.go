@@ -72,7 +72,7 @@ func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
 func (a *app) publishBundle(ctx context.Context, c *cli.Command, d *estate.Desk, b *coreestate.Bundle, keys []ed25519.PrivateKey) error {
 	file := c.String("to")
 	if file == "" {
-		if ok, err := a.mayAsk(c, fmt.Sprintf("Publish %s to an estate of %s?", plural(len(b.Content), "file"), plural(countHosts(d.Hosts()).in, "workstation"))); err != nil || !ok {
+		if ok, err := a.confirm(c, fmt.Sprintf("Publish %s to an estate of %s?", plural(len(b.Content), "file"), plural(countHosts(d.Hosts()).in, "workstation"))); err != nil || !ok {
 			return err
 		}
 	}
@@ -111,7 +111,7 @@ func (a *app) publishSealed(ctx context.Context, c *cli.Command, file string, ke
 		return err
 	}
 	return a.atDesk(ctx, func(d *estate.Desk) error {
-		if ok, err := a.mayAsk(c, fmt.Sprintf("Publish %s to an estate of %s?", file, plural(countHosts(d.Hosts()).in, "workstation"))); err != nil || !ok {
+		if ok, err := a.confirm(c, fmt.Sprintf("Publish %s to an estate of %s?", file, plural(countHosts(d.Hosts()).in, "workstation"))); err != nil || !ok {
 			return err
 		}
 		return a.publishRaw(ctx, c, d, raw, keys)
@@ -223,7 +223,7 @@ func (a *app) estateBackCommand() *cli.Command {
 				if err != nil {
 					return &exitError{exitFailed, err}
 				}
-				if ok, err := a.mayAsk(c, fmt.Sprintf("Give all workstations the content of bundle %d again?", b.Number)); err != nil || !ok {
+				if ok, err := a.confirm(c, fmt.Sprintf("Give all workstations the content of bundle %d again?", b.Number)); err != nil || !ok {
 					return err
 				}
 				b.Plan, b.Expires = coreestate.Plan{Waves: []coreestate.Wave{{Rest: true}}}, time.Now().Add(b.Expires.Sub(b.Made)).UTC()

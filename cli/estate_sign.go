@@ -72,7 +72,7 @@ func (a *app) estateSign(c *cli.Command, file string) error {
 	if err != nil {
 		return err
 	}
-	if ok, err := a.mayAsk(c, "Sign it?"); err != nil || !ok {
+	if ok, err := a.confirm(c, "Sign it?"); err != nil || !ok {
 		return err
 	}
 	for _, key := range keys {

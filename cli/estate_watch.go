@@ -25,6 +25,7 @@ func (a *app) estateWatchCommand() *cli.Command {
 			"printed, a line each. A workstation tells of a first failure after some seconds, and of later ones within minutes.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "lines", Usage: "print what happens, a line each"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			a.lasts()
 			if err := noArguments(c); err != nil {
 				return err
 			}

@@ -75,7 +75,7 @@ func (a *app) exportFolder(c *cli.Command) error {
 		changed = append(changed, p)
 	}
 	if over > 0 {
-		if ok, err := a.mayAsk(c, fmt.Sprintf("Write over %s in %s?", plural(over, "file"), dir)); err != nil || !ok {
+		if ok, err := a.confirm(c, fmt.Sprintf("Write over %s in %s?", plural(over, "file"), dir)); err != nil || !ok {
 			return err
 		}
 	}

@@ -113,6 +113,7 @@ func (a *app) gatherFigures(ctx context.Context) (*figures.Figures, error) {
 
 // serveFigures answers until the context ends.
 func (a *app) serveFigures(ctx context.Context, address string) error {
+	a.lasts()
 	network := "tcp"
 	if path, is := strings.CutPrefix(address, "unix:"); is {
 		network, address = "unix", path

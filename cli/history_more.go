@@ -153,6 +153,7 @@ func (a *app) drawHistory(c *cli.Command, f journal.Filter) error {
 // followHistory prints what was recorded last, the oldest first, and then what is decided,
 // as it is, over restarts of the keeper.
 func (a *app) followHistory(ctx context.Context, f journal.Filter, text string) error {
+	a.lasts()
 	status, err := a.client.Status(ctx)
 	if err != nil {
 		return err
@@ -212,7 +213,7 @@ func (a *app) printFollowed(d *control.Decision) error {
 	if a.json {
 		line, err := json.Marshal(d)
 		if err == nil {
-			_, err = fmt.Fprintf(a.out.Forward, "%s\n", line)
+			_, err = fmt.Fprintf(a.out.documents(), "%s\n", line)
 		}
 		return err
 	}

@@ -42,9 +42,10 @@ func (a *app) importFile(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return usageError("%s: %w", args[0], err)
 	}
-	if a.json {
+	if a.json && len(args) == 1 {
 		return a.out.printJSON(proposals)
 	}
+	a.note("proposals", proposals)
 	a.printProposals(proposals)
 	if len(args) == 1 {
 		fmt.Fprintln(a.err, "\nnothing is written: give the program after \"--\"")

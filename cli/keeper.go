@@ -50,6 +50,7 @@ func (a *app) keeperCommand() *cli.Command {
 }
 
 func (a *app) keeperRun(ctx context.Context, c *cli.Command) error {
+	a.lasts()
 	if err := a.rememberScope(); err != nil {
 		return err
 	}

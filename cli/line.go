@@ -155,7 +155,7 @@ func (a *app) editScript(ctx context.Context, c *cli.Command, f gates.File) erro
 		if err := scriptFault(draft, text); err != nil {
 			return err
 		}
-		if ok, err := a.mayAsk(c, "Write "+path+"?"); err != nil || !ok {
+		if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
 			return err
 		}
 		after := *before

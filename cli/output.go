@@ -102,6 +102,7 @@ func (a *app) lastRun(j control.Records, name string) (journal.Entry, error) {
 
 // followOutput prints what a run prints until it ends, or the following is interrupted.
 func (a *app) followOutput(ctx context.Context, e journal.Entry) error {
+	a.lasts()
 	status, err := a.client.Status(ctx)
 	if err != nil {
 		return err
@@ -114,7 +115,7 @@ func (a *app) followOutput(ctx context.Context, e journal.Entry) error {
 			}
 			line, err := json.Marshal(printed{e.Run, string(text)})
 			if err == nil {
-				_, err = fmt.Fprintf(a.out.Forward, "%s\n", line)
+				_, err = fmt.Fprintf(a.out.documents(), "%s\n", line)
 			}
 			return err
 		}

@@ -52,7 +52,9 @@ func (a *app) pauseCommand() *cli.Command {
 				return err
 			}
 			text := "paused until \"timegate resume\""
+			a.note("paused", true)
 			if !until.IsZero() {
+				a.note("until", until)
 				text = "paused until " + a.local(until)
 			}
 			fmt.Fprintln(a.out, text)

@@ -202,7 +202,7 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 			return err
 		}
 	}
-	if ok, err := a.mayAsk(c, "Write "+path+"?"); err != nil || !ok {
+	if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
 		return err
 	}
 	plan := gates.NewPlan(a.home)
@@ -227,6 +227,7 @@ func (a *app) commit(plan *gates.Plan, now time.Time) error {
 	if err := plan.Commit(a.env(), now); err != nil {
 		return err
 	}
+	a.noteChanges(plan)
 	const patience = 5 * time.Second
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
@@ -297,21 +298,14 @@ func (a *app) notByItself() string {
 }
 
 // asks reports whether there is a terminal to ask on.
-func (a *app) asks() bool { return a.err.terminal && isTerminal(a.in) }
-
-// mayAsk asks a question where there is a terminal to ask on; else the answer is
-// yes.
-func (a *app) mayAsk(c *cli.Command, question string) (bool, error) {
-	if a.asks() {
-		return a.confirm(c, question)
-	}
-	return true, nil
-}
+func (a *app) asks() bool { return a.err.terminal && isTerminal(a.in) && !a.json }
 
 // yesFlag answers questions beforehand.
-func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask"} }
+func yesFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "yes", Usage: "do not ask; without a terminal nothing is asked"}
+}
 
-// confirm asks a question on a terminal. Without one, --yes must be given.
+// confirm asks a question where there is a terminal to ask on; else the answer is yes.
 func (a *app) confirm(c *cli.Command, question string) (bool, error) {
 	yes, err := a.confirmOr(c, question, false)
 	if err == nil && !yes {
@@ -322,11 +316,8 @@ func (a *app) confirm(c *cli.Command, question string) (bool, error) {
 
 // confirmOr asks a question that an empty line answers as it is usual.
 func (a *app) confirmOr(c *cli.Command, question string, usual bool) (bool, error) {
-	if c.Bool("yes") {
+	if c.Bool("yes") || !a.asks() {
 		return true, nil
-	}
-	if !a.asks() {
-		return false, usageError("there is no terminal to ask on; give --yes")
 	}
 	return a.answer(question, usual), nil
 }

@@ -30,6 +30,9 @@ var neverStarts = []string{"no-opening", "all-past"}
 func (a *app) refuse(c *cli.Command, files []gates.File, copied ...string) error {
 	errs, rest := a.refusals(files, c.Bool("later"), copied...)
 	a.printFindings(a.err, rest)
+	if len(errs) > 0 && a.json {
+		return errs
+	}
 	if len(errs) > 0 {
 		a.printFindings(a.err, errs)
 		return &exitError{exitWrong, fmt.Errorf("nothing was written")}

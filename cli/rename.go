@@ -53,7 +53,7 @@ func (a *app) rename(ctx context.Context, c *cli.Command) error {
 	for _, other := range others {
 		fmt.Fprintf(a.out, "%s opens by %s, and is changed with it\n", other, old)
 	}
-	if ok, err := a.mayAsk(c, fmt.Sprintf("Rename %s to %s?", old, name)); err != nil || !ok {
+	if ok, err := a.confirm(c, fmt.Sprintf("Rename %s to %s?", old, name)); err != nil || !ok {
 		return err
 	}
 	if err := a.commit(plan, a.now()); err != nil {

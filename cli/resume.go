@@ -19,6 +19,7 @@ func (a *app) resumeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			a.note("skipped", len(ans.Decisions))
 			fmt.Fprintf(a.out, "resumed; %s skipped during the pause\n", plural(len(ans.Decisions), "opening"))
 			return nil
 		},

@@ -16,7 +16,7 @@ func (a *app) schemaCommand() *cli.Command {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			_, err := a.out.Forward.Write(gate.Schema())
+			_, err := a.out.documents().Write(gate.Schema())
 			return err
 		},
 	}

@@ -25,6 +25,19 @@ type screen struct {
 	width    int // 0 where it is no terminal
 	terminal bool
 	ascii    bool
+	// With --json what is shown is kept, and goes with the one document that goes here; nil
+	// where there is none.
+	document   io.Writer
+	documented bool // a command has printed a document of its own
+}
+
+// documents is where documents go.
+func (s *screen) documents() io.Writer {
+	if s.document == nil {
+		return s.Forward
+	}
+	s.documented = true
+	return s.document
 }
 
 func newScreen(f *os.File) *screen {
@@ -272,7 +285,7 @@ func narrow(widths []int, room int) {
 func (s *screen) printJSON(v any) error {
 	text, err := jsonText(v, "")
 	if err == nil {
-		_, err = io.WriteString(s.Forward, text+"\n")
+		_, err = io.WriteString(s.documents(), text+"\n")
 	}
 	return err
 }
@@ -297,7 +310,7 @@ type jsonList struct {
 	err error // what came between; nothing is written after it
 }
 
-func (s *screen) jsonList() *jsonList { return &jsonList{out: bufio.NewWriter(s.Forward)} }
+func (s *screen) jsonList() *jsonList { return &jsonList{out: bufio.NewWriter(s.documents())} }
 
 func (l *jsonList) add(v any) {
 	if l.err != nil {

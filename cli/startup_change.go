@@ -76,7 +76,7 @@ func (a *app) startupSwitch(ctx context.Context, c *cli.Command, on bool) error 
 		return err
 	}
 	a.sayOthers(plan)
-	if ok, err := a.mayAsk(c, fmt.Sprintf("Switch %s %s?", it.ID, state)); err != nil || !ok {
+	if ok, err := a.confirm(c, fmt.Sprintf("Switch %s %s?", it.ID, state)); err != nil || !ok {
 		return err
 	}
 	if on && it.Gate != "" {

@@ -84,6 +84,9 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if ok := exit.Signal == "" && g.Succeeds(exit.Status); ok && named && !a.home.OfOthers() {
 		a.home.NoteTried(g.Name, home.Tried{At: a.now(), Took: lasted, Usage: exit.Usage}) // where it cannot be kept, nothing depends on it
 	}
+	a.note("exit", exit.Status)
+	a.note("signal", exit.Signal)
+	a.note("took_s", lasted.Seconds())
 	status := fmt.Sprintf("exit status %d", exit.Status)
 	if exit.Signal != "" {
 		status = "ended by signal " + exit.Signal

@@ -33,6 +33,7 @@ func (a *app) watchCommand() *cli.Command {
 }
 
 func (a *app) watch(ctx context.Context, c *cli.Command) error {
+	a.lasts()
 	if err := noArguments(c); err != nil {
 		return err
 	}
