@@ -150,6 +150,9 @@ const (
 // all moments that were missed.
 const MissedOnce = "once"
 
+// MissedSkip is the value by which they are skipped.
+const MissedSkip = "skip"
+
 // Account names the account that the program runs as, as the gate says it: ""
 // is the keeper's own.
 func (g *Gate) Account() string {
@@ -216,7 +219,7 @@ func Default(name string) *Gate {
 		Needs:   Needs{Power: "any", People: "any", IfLost: "carry on"},
 		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}, Leftovers: "keep"},
 		Again:   Again{Pause: 90 * time.Second},
-		Rules:   Rules{Busy: BusySkip, Missed: "skip", MissedWithin: 12 * time.Hour},
+		Rules:   Rules{Busy: BusySkip, Missed: MissedSkip, MissedWithin: 12 * time.Hour},
 		Tell:    Tell{Of: []string{TellUsual}},
 	}
 }

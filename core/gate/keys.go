@@ -95,7 +95,7 @@ var Keys = []Key{
 	spanKey("again.pause", "the pause before a try, also after the machine has slept through one; also for \"after success\" phrases", "5m", func(g *Gate) *time.Duration { return &g.Again.Pause }),
 
 	choiceKey("rules.busy", "when a moment comes while it is still running: skip it, queue one, replace the run, or start beside it", func(g *Gate) *string { return &g.Rules.Busy }, BusySkip, BusyQueue, BusyReplace, BusyBeside),
-	choiceKey("rules.missed", "when the machine slept or was off at its moments: skip them, or start once for all of them", func(g *Gate) *string { return &g.Rules.Missed }, "skip", MissedOnce),
+	choiceKey("rules.missed", "when the machine slept or was off at its moments: skip them, or start once for all of them", func(g *Gate) *string { return &g.Rules.Missed }, MissedSkip, MissedOnce),
 	spanKey("rules.missed_within", "older moments are not made up for", "12h", func(g *Gate) *time.Duration { return &g.Rules.MissedWithin }),
 	spanKey("rules.wake", "wake the machine this long before a due; as root, on a machine with a real-time clock", "5m", func(g *Gate) *time.Duration { return &g.Rules.Wake }),
 	spanKey("rules.spread", "each moment comes later by a part of this, always the same for one host and gate", "10m", func(g *Gate) *time.Duration { return &g.Rules.Spread }),
