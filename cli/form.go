@@ -8,8 +8,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/huh/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -35,6 +37,9 @@ type answers struct {
 	window  string    // "" is without a desktop
 	needs   []string
 	path    string
+	missed  string // rules.missed
+	tries   string // again.times; "" for none
+	wake    string // rules.wake; "" for never
 	longest string
 }
 
@@ -47,11 +52,17 @@ func (a *app) addAsking(ctx context.Context, c *cli.Command, name string) error 
 	if open := c.StringSlice("open"); len(open) > 0 {
 		w.opens[0] = open[0]
 	}
-	if err := a.ask(ctx, "A new gate: "+name, &w); err != nil {
+	w.missed = gate.MissedSkip
+	off := c.Bool("off")
+	if err := a.ask(ctx, "A new gate: "+name, &w); errors.Is(err, errGivenUp) {
+		if off = a.keepsDraft(name, &w); !off {
+			return &exitError{status: exitFailed}
+		}
+	} else if err != nil {
 		return err
 	}
 	g := gate.Default(name)
-	g.Enabled = !c.Bool("off")
+	g.Enabled = !off
 	if err := a.fromAnswers(g, &w); err != nil {
 		return err
 	}
@@ -62,13 +73,44 @@ func (a *app) addAsking(ctx context.Context, c *cli.Command, name string) error 
 	return a.writeEdit(ctx, c, name, g.Run, edit)
 }
 
+// errGivenUp says that a form was left before its end.
+var errGivenUp = errors.New("nothing was written")
+
+// keepsDraft asks whether what was typed is to be kept as a gate that is off, where it can
+// be one. Where it is not kept, the call is shown that would have made it.
+func (a *app) keepsDraft(name string, w *answers) bool {
+	if strings.TrimSpace(w.command) == "" {
+		fmt.Fprintln(a.err, errGivenUp)
+		return false
+	}
+	draft := gate.Default(name)
+	err := a.fromAnswers(draft, w)
+	if err == nil && a.answer("Keep what you have typed, as a gate that is off?", true) {
+		return true
+	}
+	call := []string{"timegate", "add", name}
+	for _, text := range w.opens {
+		if text != "" {
+			call = append(call, "--open", text)
+		}
+	}
+	if w.about != "" {
+		call = append(call, "--about", w.about)
+	}
+	fmt.Fprintf(a.err, "%v; what you have typed: %s -- %s\n", errGivenUp, gate.CommandLine(call...), w.command)
+	return false
+}
+
 // changeAsking asks for the same of a gate that is there, and writes what has
 // changed.
 func (a *app) changeAsking(ctx context.Context, c *cli.Command, f gates.File) error {
 	w := answersOf(f.Gate)
 	before := w
 	before.needs = slices.Clone(w.needs)
-	if err := a.ask(ctx, "Change "+f.Name, &w); err != nil {
+	if err := a.ask(ctx, "Change "+f.Name, &w); errors.Is(err, errGivenUp) {
+		fmt.Fprintln(a.err, "nothing was changed")
+		return &exitError{status: exitFailed}
+	} else if err != nil {
 		return err
 	}
 	g := *f.Gate
@@ -121,6 +163,13 @@ func answersOf(g *gate.Gate) answers {
 	if g.Limits.Longest > 0 {
 		w.longest = phrase.FormatSpan(g.Limits.Longest)
 	}
+	w.missed = g.Rules.Missed
+	if g.Again.Times > 0 {
+		w.tries = strconv.Itoa(g.Again.Times)
+	}
+	if g.Rules.Wake > 0 {
+		w.wake = phrase.FormatSpan(g.Rules.Wake)
+	}
 	return w
 }
 
@@ -169,10 +218,31 @@ func (a *app) fromAnswers(g *gate.Gate, w *answers) error {
 	if g.Needs.Paths = slices.Clone(rest); w.path != "" {
 		g.Needs.Paths = append([]string{w.path}, rest...)
 	}
-	if g.Limits.Longest = 0; w.longest != "" {
+	g.Rules.Missed, g.Again.Times, g.Limits.Longest, g.Rules.Wake = cmp.Or(w.missed, gate.MissedSkip), 0, 0, 0
+	if w.tries != "" {
+		if g.Again.Times, err = triesTyped(w.tries); err != nil {
+			return err
+		}
+	}
+	if w.wake != "" {
+		if g.Rules.Wake, err = parseSpan("wake", w.wake); err != nil {
+			return err
+		}
+	}
+	if w.longest != "" {
 		g.Limits.Longest, err = parseSpan("longest", w.longest)
 	}
 	return err
+}
+
+// triesTyped reads how often a run that fails is tried again.
+func triesTyped(text string) (int, error) {
+	const most = 1000
+	n, err := strconv.Atoi(strings.TrimSpace(text))
+	if err != nil || n < 0 || n > most {
+		return 0, fmt.Errorf("write a number from 0 to %d", most)
+	}
+	return n, nil
 }
 
 // openingsAnswered returns openings with the moments that were answered in the place of
@@ -300,7 +370,7 @@ func (a *app) ask(ctx context.Context, title string, w *answers) error {
 			Suggestions([]string{elevatedAnswer, "root"}).Validate(accountThere)))
 	}
 	pages = append(pages,
-		page(huh.NewSelect[string]().Title("Does it open windows?").Value(&w.window).Options(
+		page(huh.NewSelect[string]().Title("Does it open windows?").Value(&w.window).Height(selectHeight(5)).Options(
 			huh.NewOption("no: it runs unseen, also when nobody is logged on", ""),
 			huh.NewOption("yes, ordinary ones, on the desktop", gate.WindowOrdinary),
 			huh.NewOption("yes, minimised ones", gate.WindowMinimised),
@@ -309,16 +379,50 @@ func (a *app) ask(ctx context.Context, title string, w *answers) error {
 		page(needsField(w)),
 		page(huh.NewInput().Title("Must a path be there?").Description("Such as the mount point of a drive; empty for none.").Placeholder("/media/vault").Value(&w.path).
 			Validate(check(wholePath))),
+		page(huh.NewSelect[string]().Title("When the machine was off or asleep at its moment?").Value(&w.missed).Height(selectHeight(2)).Options(
+			huh.NewOption("skip that moment", gate.MissedSkip),
+			huh.NewOption("start it once for all that was missed, when the machine is back", gate.MissedOnce))),
+	)
+	if a.mayWake() == nil {
+		pages = append(pages, page(huh.NewInput().Title("Wake the machine for it?").Description("So long before, such as 2m; empty for never.").Placeholder("2m").Value(&w.wake).
+			Validate(check(func(s string) error { _, err := phrase.ParseSpan(s); return err }))))
+	}
+	pages = append(pages,
+		page(huh.NewInput().Title("Try again when it fails?").Description("So many times, a minute and a half apart; empty for never.").Placeholder("3").Value(&w.tries).
+			Validate(check(func(s string) error { _, err := triesTyped(s); return err }))),
 		page(huh.NewInput().Title("End it when it takes too long?").Description("After a time such as 30m or 2h; empty for never.").Placeholder("2h").Value(&w.longest).
 			Validate(check(func(s string) error { _, err := phrase.ParseSpan(s); return err }))),
 	)
-	form := huh.NewForm(pages...).WithTheme(huh.ThemeFunc(formTheme)).WithAccessible(a.err.ascii).WithInput(a.in).WithOutput(os.Stderr).WithShowHelp(true).WithHeight(formHeight)
+	// Given up, it ends as it does otherwise: else its reader stays, and takes what is typed next.
+	gently := tea.WithFilter(func(_ tea.Model, msg tea.Msg) tea.Msg {
+		if _, given := msg.(tea.InterruptMsg); given {
+			return tea.QuitMsg{}
+		}
+		return msg
+	})
+	form := huh.NewForm(pages...).WithProgramOptions(gently).WithTheme(huh.ThemeFunc(formTheme)).WithAccessible(a.err.ascii).WithInput(a.in).WithOutput(os.Stderr).WithShowHelp(true).WithHeight(formHeight).WithKeyMap(formKeys())
 	err := form.RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
-		fmt.Fprintln(a.err, "nothing was written")
-		return &exitError{status: exitFailed}
+		return errGivenUp
 	}
 	return err
+}
+
+// selectHeight is that of a list with so many lines, below its title and what it says.
+func selectHeight(options int) int {
+	const above = 3
+	return options + above
+}
+
+// formKeys are the keys of the form, each by the name that it is shown with.
+func formKeys() *huh.KeyMap {
+	k := huh.NewDefaultKeyMap()
+	k.MultiSelect.Toggle.SetKeys(" ", "space", "x")
+	k.MultiSelect.Toggle.SetHelp("space", "tick")
+	k.MultiSelect.Filter.SetEnabled(false)
+	k.Select.Filter.SetEnabled(false)
+	k.Quit.SetHelp("ctrl+c", "give up")
+	return k
 }
 
 // formTheme dresses the form as all other output is.
@@ -342,7 +446,7 @@ func needsField(w *answers) huh.Field {
 	for _, n := range needAnswers {
 		options = append(options, huh.NewOption(n.text, n.key))
 	}
-	return huh.NewMultiSelect[string]().Title("What must hold, or it is skipped?").Description("Space ticks; leave all open for none.").Options(options...).Value(&w.needs)
+	return huh.NewMultiSelect[string]().Title("What must hold, or it is skipped?").Description("Space ticks; leave all open for none.").Height(selectHeight(len(options) + 1)).Options(options...).Value(&w.needs)
 }
 
 // momentTyped reads a moment as it is typed. A saying that can mean one phrase only

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -85,7 +86,7 @@ func TestForms(t *testing.T) {
 	text, status := converse(t, home, []turn{ // the screen is redrawn in parts: each waits for words of its own page
 		{"stock-count --all", "/bin/nothing-there\r"}, {"does not exist", strings.Repeat("\x7f", 20)}, {"stock-count --all", "/bin/echo 'shelf a' --all\r"},
 		{"Count the stock", "Count\r"}, {"07:30", "at 99\r"}, {"expected", strings.Repeat("\x7f", 5)}, {"07:30", "every other friday"}, {"guess", "\r"},
-		{"empty for none", back}, {"friday", "\r"}, {"empty for none", "unlock\r"}, {"unseen", "\r"}, {"ticks", " \r"}, {"mount point", "\r"}, {"30m", "2h\r"},
+		{"empty for none", back}, {"friday", "\r"}, {"empty for none", "unlock\r"}, {"unseen", "\r"}, {"ticks", " \r"}, {"mount point", "\r"}, {"skip that", "\x1b[B\r"}, {"a half apart", "x"}, {"x", "\r"}, {"write a number", "\x7f3\r"}, {"30m", "2h\r"},
 		{"Write ", "y\n"},
 	}, "add", "stock-count")
 	data, err := os.ReadFile(file)
@@ -101,6 +102,12 @@ power = "mains"
 
 \[limits\]
 longest = "2h"
+
+\[again\]
+times = 3
+
+\[rules\]
+missed = "once"
 $`)
 	if err != nil || status != 0 || !want.Match(data) {
 		t.Fatalf("status %d, %v:\n%s\n%s", status, err, data, text)
@@ -108,14 +115,23 @@ $`)
 	os.WriteFile(file, append([]byte("# ours\n"), data...), 0o600)
 	before, _ := os.ReadFile(file)
 	text, status = converse(t, home, []turn{
-		{"shelf a", "\r"}, {"Count", " shelves\r"}, {"2 weeks", "\r"}, {"unlock", "\r"}, {"unseen", "\r"}, {"ticks", "\r"}, {"mount point", "\r"}, {"30m", "\r"},
-		{"Write ", "y\n"},
+		{"shelf a", "\r"}, {"Count", " shelves\r"}, {"2 weeks", "\r"}, {"unlock", "\r"}, {"unseen", "\r"}, {"ticks", "\r"}, {"mount point", "\r"}, {"skip that", "\r"}, {"a half apart", "\r"}, {"30m", "\r"},
+		{"Write ", "\n"},
 	}, "change", "stock-count")
 	if data, _ := os.ReadFile(file); status != 0 || string(data) != strings.Replace(string(before), `"Count"`, `"Count shelves"`, 1) {
 		t.Errorf("status %d:\n%s\n%s", status, data, text)
 	}
 	if text, status = converse(t, home, []turn{{"stock-count --all", "\x03"}}, "add", "glue-warm"); status != 1 || !strings.Contains(text, "nothing was written") {
 		t.Errorf("given up: status %d\n%s", status, text)
+	}
+	// What was typed is kept as a draft that is off, or shown as the call that would make it.
+	typed := []turn{{"stock-count --all", "/bin/echo drying\r"}, {"Count the stock", "Dry\r"}, {"07:30", "at 08:00\r"}, {"empty for none", "\x03"}}
+	text, status = converse(t, home, append(slices.Clone(typed), turn{"Keep what", "\r"}, turn{"Write ", "\r"}), "add", "glue-warm")
+	if data, _ := os.ReadFile(filepath.Join(home, "gates", "glue-warm.toml")); status != 0 || !strings.Contains(string(data), "at 08:00") || !strings.Contains(string(data), "enabled = false") {
+		t.Errorf("a draft: status %d\n%s\n%s", status, data, text)
+	}
+	if text, status = converse(t, home, append(typed, turn{"Keep what", "n\r"}), "add", "glue-dry"); status != 1 || !strings.Contains(strings.Join(strings.Fields(text), " "), "timegate add glue-dry --open 'at 08:00' --about Dry -- /bin/echo drying") {
+		t.Errorf("no draft: status %d\n%s", status, text)
 	}
 	t.Setenv("EDITOR", "sed -i s/unlock/unlok/")
 	if text, status = converse(t, home, []turn{{"Open it again? [Y/n]", "n\n"}}, "edit", "stock-count"); status != 2 || !strings.Contains(text, `write "unlock"`) {

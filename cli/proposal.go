@@ -202,7 +202,12 @@ func (a *app) propose(ctx context.Context, c *cli.Command, name string, data []b
 			return err
 		}
 	}
-	if ok, err := a.confirm(c, "Write "+path+"?"); err != nil || !ok {
+	ok, err := a.confirmOr(c, "Write "+path+"?", true)
+	if err == nil && !ok {
+		fmt.Fprintf(a.err, "nothing was written; the file would have been:\n%s", indent(string(data), "  "))
+		fmt.Fprintln(a.err)
+	}
+	if err != nil || !ok {
 		return err
 	}
 	plan := gates.NewPlan(a.home)

@@ -9,7 +9,6 @@ import (
 	"testing"
 
 	"timegate/core/calendar"
-	"timegate/core/engine"
 	. "timegate/core/engine"
 )
 
@@ -135,7 +134,7 @@ func TestFileSetIsBounded(t *testing.T) {
 	for i := range 100 {
 		paths = append(paths, fmt.Sprintf("/%02d%s", i, long), "/short")
 	}
-	set, bytes := engine.NewFileSet(paths), 0
+	set, bytes := NewFileSet(paths), 0
 	for _, p := range set.Paths() {
 		bytes += len(p)
 	}
