@@ -103,6 +103,11 @@ func changeKeys(c *cli.Command, edit *gate.Edit) error {
 	}
 	if c.IsSet("elevated") {
 		edit.SetBool("as.elevated", c.Bool("elevated"))
+		if c.Bool("elevated") {
+			edit.Unset("as.user") // one takes the place of the other
+		}
+	} else if c.IsSet("user") {
+		edit.Unset("as.elevated")
 	}
 	if c.IsSet("off") {
 		edit.SetBool("enabled", !c.Bool("off"))

@@ -108,7 +108,7 @@ func (a *app) findings(f gates.File, past *inspect.Past) gate.Findings {
 	}
 	l, now := a.launcher(), calendar.InstantOf(a.now())
 	path, folder, who := l.Target(f.Gate)
-	for _, x := range slices.Concat(inspect.Target(path, folder, who), inspect.Arguments(f.Gate), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, now),
+	for _, x := range slices.Concat(inspect.Target(path, folder, who), inspect.Arguments(f.Gate), inspect.Script(f.Gate, path, folder, who.Home), l.Hazards(f.Gate), l.Windows(f.Gate), inspect.Moments(f.Gate, now),
 		inspect.Repeats(f.Gate, now), inspect.Rules(f.Definition(), a.here(a.zone, a.host)), inspect.Habits(f.Gate, past)) {
 		x.Gate, x.File = f.Name, f.Path
 		found = append(found, x)

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
@@ -317,6 +318,20 @@ func (a *app) printEntries(entries []recorded) {
 	a.out.table([]string{"RUN", "DUE", "GATE", "RESULT", "TOOK", "WHY"}, rows)
 }
 
+// lastSaid is the last line that a run printed which did not end well, in quotes and without
+// what a terminal would act on; "" for none.
+func (a *app) lastSaid(run int64, result engine.Result) string {
+	if run == 0 || result != engine.ResultFailed && result != engine.ResultOverran || a.home.OfOthers() {
+		return ""
+	}
+	const most = 80
+	line := strings.TrimSpace(words.Line(ansi.Strip(a.home.LastLine(run))))
+	if line == "" {
+		return ""
+	}
+	return strconv.Quote(ansi.Truncate(line, most, "…"))
+}
+
 // cells is a line of the history.
 func (a *app) cells(e *recorded, costs map[string]journal.Cost) []string {
 	run, took := "", ""
@@ -339,6 +354,9 @@ func (a *app) cells(e *recorded, costs map[string]journal.Cost) []string {
 	}
 	if e.Note != "" {
 		why += "; " + e.Note
+	}
+	if said := a.lastSaid(e.Run, e.Result); said != "" {
+		why += "; it printed last: " + said
 	}
 	if e.alive != nil {
 		took = short(time.Duration(e.alive.ForS*float64(time.Second))) + " so far"

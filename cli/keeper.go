@@ -41,7 +41,11 @@ func (a *app) keeperCommand() *cli.Command {
 			},
 			{
 				Name: "status", Usage: "the state of the keeper and of the machine", Action: a.keeperStatus,
-				Description: examples(`timegate keeper status`, `timegate keeper status --json`),
+				Description: examples(`timegate keeper status`, `timegate keeper status --line`, `timegate keeper status --line --follow`),
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "line", Usage: "in one line, for a panel or a prompt"},
+					&cli.BoolFlag{Name: "follow", Usage: "with --line: the line again whenever it is another, until you end it"},
+				},
 			},
 			a.keeperStopCommand(), a.restartCommand(), a.doctorCommand(), a.backupCommand(), a.restoreCommand(),
 			a.installCommand(), a.uninstallCommand(),
@@ -150,6 +154,21 @@ func otherVersion(s control.Status) string {
 
 func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
+		return err
+	}
+	switch {
+	case c.Bool("follow") && !c.Bool("line"):
+		return usageError("--follow belongs to --line; to look at all as it changes: timegate watch")
+	case c.Bool("follow"):
+		return a.followLine(ctx)
+	case c.Bool("line") && !a.json:
+		line, err := a.statusLine(ctx)
+		if line != "" {
+			fmt.Fprintln(a.out, line)
+		}
+		if errors.Is(err, control.ErrNoKeeper) {
+			return &exitError{status: exitNoKeeper} // the line says it
+		}
 		return err
 	}
 	s, err := a.client.Status(ctx)

@@ -77,6 +77,10 @@ func (a *app) openingBy(read func(string) (*phrase.Phrase, error), text string) 
 			return o, usageError("--open %s: an opening's name is no number; write for instance work=%q", text, when)
 		}
 		o.Name, text = name, when
+	} else if ok && !strings.ContainsAny(name, "\"/") {
+		if _, err := phrase.Parse(when); err == nil {
+			return o, usageError("--open %s: %q cannot be an opening's name; write %s=%q: %s", text, name, cmp.Or(gate.NearName(name), "work"), when, gate.NameRule)
+		}
 	}
 	p, err := read(text)
 	if err != nil {

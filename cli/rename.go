@@ -66,7 +66,11 @@ func (a *app) rename(ctx context.Context, c *cli.Command) error {
 // freeName refuses what cannot be the name of a new gate.
 func (a *app) freeName(name string) error {
 	if !gate.ValidName(name) {
-		return usageError("%q cannot be a gate's name: %s", name, gate.NameRule)
+		remedy := gate.NameRule
+		if near := gate.NearName(name); near != "" {
+			remedy = fmt.Sprintf("write %s: %s", near, gate.NameRule)
+		}
+		return usageError("%q cannot be a gate's name; %s", name, remedy)
 	}
 	path := a.home.GateFile(name)
 	if _, err := os.Lstat(path); err == nil {

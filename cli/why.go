@@ -237,6 +237,9 @@ func (a *app) tellMoments(g *gate.Gate, moments []journal.Moment) []whyMoment {
 		for i := range m.Decisions {
 			d := &m.Decisions[i]
 			step := whyStep{At: a.stamp(d.At), Decision: d.Kind, Run: d.Run, Result: d.Result, Rule: d.Rule, Text: sentence(d, m.Runs), Reason: d.Reason}
+			if said := a.lastSaid(d.Run, d.Result); said != "" && d.Kind == engine.End {
+				step.Text += " It printed last: " + said + "."
+			}
 			if g != nil && d.Rule != "" {
 				step.Value = g.Setting(d.Rule)
 			}

@@ -215,6 +215,35 @@ func appendTail(w io.Writer, path string, n int64) {
 	}
 }
 
+// lastLineRead is how much of the end of an output is read for its last line, in bytes.
+const lastLineRead = 4 << 10
+
+// LastLine returns the last line of what a run has printed that is not empty, as it was
+// printed; "" where nothing is kept.
+func (h Home) LastLine(run int64) string {
+	path := h.Output(run)
+	for _, name := range []string{tailName(path), olderName(path), path} {
+		f, err := os.Open(name)
+		if err != nil {
+			continue
+		}
+		text := make([]byte, lastLineRead)
+		at := max(sizeOf(name)-lastLineRead, 0)
+		n, err := f.ReadAt(text, at)
+		f.Close()
+		if err != nil && !errors.Is(err, io.EOF) {
+			continue
+		}
+		lines := strings.FieldsFunc(string(text[:n]), func(c rune) bool { return c == '\n' || c == '\r' })
+		for i := len(lines) - 1; i >= 0; i-- {
+			if line := strings.TrimSpace(lines[i]); line != "" {
+				return line
+			}
+		}
+	}
+	return ""
+}
+
 // ReadOutput returns what is kept of a run's output, also while it runs: nothing
 // where it has printed nothing.
 func (h Home) ReadOutput(run int64) ([]byte, error) {

@@ -16,6 +16,7 @@ type Who struct {
 	Name   string
 	UID    int
 	Groups []uint32 // all of them, the first group included
+	Home   string   // its home folder
 }
 
 // Wants of a file, as bits of its mode (inode(7)).

@@ -147,6 +147,27 @@ func Arguments(g *gate.Gate) []gate.Finding {
 		Remedy: fmt.Sprintf("if a shell is to read it: timegate change %s --line %s", g.Name, gate.CommandLine(strings.Join(line, " ")))}}
 }
 
+// Script finds out whether the script is there that an interpreter is given, in the forms in
+// which that is its first argument.
+func Script(g *gate.Gate, path, folder, home string) []gate.Finding {
+	runner := runnerOf(filepath.Base(path), filepath.Base(g.Run[0]))
+	for _, f := range runners[runner] {
+		if f.then != "script" {
+			continue
+		}
+		args, _, ok := f.options(g.Run[1:])
+		if !ok || len(args) == 0 || strings.HasPrefix(args[0], "-") {
+			continue
+		}
+		script := in(folder, expand(args[0], home))
+		if info, err := os.Stat(script); err == nil && !info.IsDir() {
+			return nil
+		}
+		return []gate.Finding{{Severity: gate.SevereError, Code: "target-missing", Message: fmt.Sprintf("the script %s, which %s is given, does not exist", script, g.Run[0]), Remedy: "check the path in \"run\""}}
+	}
+	return nil
+}
+
 // Moments finds openings that have nothing more to come, and those that wait for
 // somebody who is not there.
 func Moments(g *gate.Gate, now calendar.Instant) []gate.Finding {

@@ -361,5 +361,5 @@ func (l *Launcher) Target(g *gate.Gate) (program, folder string, who inspect.Who
 		a = self()
 	}
 	o := orderAs(l.Home, g, &engine.Decision{}, a)
-	return here.Program(o), o.Folder, inspect.Who{Name: a.name, UID: a.uid, Groups: append([]uint32{uint32(a.gid)}, a.groups...)}
+	return here.Program(o), o.Folder, inspect.Who{Name: a.name, UID: a.uid, Home: a.home, Groups: append([]uint32{uint32(a.gid)}, a.groups...)}
 }

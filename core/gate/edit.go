@@ -65,6 +65,10 @@ func (e *Edit) SetValue(key, value string) error {
 		}
 		return fmt.Errorf("there is no key %q; %s", key, remedy)
 	}
+	if known && value == "" && k.Type == TypeText {
+		e.Unset(key)
+		return nil
+	}
 	if variable {
 		value = quoteText(value)
 	} else {
@@ -168,6 +172,46 @@ func (e *Edit) set(key, literal string) {
 		return
 	}
 	e.splice(len(e.data), len(e.data), e.newline()+"\n["+table+"]\n"+line+"\n")
+}
+
+// Unset takes a key away, with its line: it has its default then. A key in a table between
+// braces becomes an empty text.
+func (e *Edit) Unset(key string) {
+	doc := e.document()
+	if doc == nil {
+		return
+	}
+	table, last, _ := strings.Cut(key, ".")
+	for _, f := range doc.fields {
+		switch {
+		case f.key() == key:
+			start := strings.LastIndexByte(string(e.data[:f.value.start]), '\n') + 1
+			e.splice(start, min(lineEnd(e.data, f.end)+1, len(e.data)), "")
+			return
+		case f.key() == table && f.value.kind == "table":
+			for i, in := range f.value.fields {
+				if in.key() != last {
+					continue
+				}
+				start, end := f.value.start+1, in.end
+				if i > 0 {
+					start = f.value.fields[i-1].end
+				} else if i+1 < len(f.value.fields) {
+					end = lastComma(e.data, in.end, f.value.fields[i+1].value.start)
+				}
+				e.splice(start, end, "")
+				return
+			}
+		}
+	}
+}
+
+// lastComma is the place behind the first comma from one place to another.
+func lastComma(data []byte, from, to int) int {
+	if i := strings.IndexByte(string(data[from:to]), ','); i >= 0 {
+		return from + i + 1
+	}
+	return from
 }
 
 // newline ends the last line if it is not.

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"timegate/core/phrase"
 )
@@ -246,6 +247,24 @@ func Numbered(name string) bool { return strings.Trim(name, "0123456789") == "" 
 
 // NameRule says which names [ValidName] accepts.
 const NameRule = "a name has 1 to 63 of a-z, 0-9 and -, and begins with a letter or digit"
+
+// NearName returns the valid name that is most like another: in small letters, with a dash
+// for what cannot be; "" where nothing is left.
+func NearName(name string) string {
+	near := strings.Map(func(c rune) rune {
+		if c = unicode.ToLower(c); c >= 'a' && c <= 'z' || c >= '0' && c <= '9' {
+			return c
+		}
+		return '-'
+	}, name)
+	for strings.Contains(near, "--") {
+		near = strings.ReplaceAll(near, "--", "-")
+	}
+	if near = strings.Trim(near, "-"); !ValidName(near) {
+		return ""
+	}
+	return near
+}
 
 // Opening returns the opening of a name.
 func (g *Gate) Opening(name string) (*Opening, bool) {

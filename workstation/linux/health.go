@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"timegate/workstation"
+	"timegate/workstation/cgroup"
 )
 
 // Health looks at what a keeper depends on of this machine.
@@ -114,9 +115,9 @@ func pressureHealth() workstation.Health {
 }
 
 func cgroupHealth() workstation.Health {
-	h := workstation.Health{Name: "control groups", State: workstation.HealthOK, What: "version 2 is there"}
-	if _, err := os.Stat("/sys/fs/cgroup/cgroup.controllers"); err != nil {
-		h.State, h.What = workstation.HealthNote, "version 2 is not there: the programs of a run are told apart by their parents alone"
+	h := workstation.Health{Name: "control groups", State: workstation.HealthOK, What: "version 2 is there: nothing that comes of a run can slip away"}
+	if !cgroup.Contained() {
+		h.State, h.What = workstation.HealthNote, "version 2 is not there, or not for this account to divide: the programs of a run are told apart by their parents alone"
 	}
 	return h
 }
