@@ -71,3 +71,30 @@ func TestDocuments(t *testing.T) {
 		}
 	}
 }
+
+// TestTopicsOfSettings: what the topics show of the settings is taken as it stands.
+func TestTopicsOfSettings(t *testing.T) {
+	t.Parallel()
+	for _, topic := range []string{"settings", "telling"} {
+		text, err := os.ReadFile("topics/" + topic + ".txt")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var settings strings.Builder
+		for line := range strings.Lines(string(text)) {
+			if line = strings.TrimSpace(line); strings.HasPrefix(line, "[") || strings.Contains(line, " = ") && !strings.HasPrefix(line, "timegate") {
+				settings.WriteString(line + "\n")
+			}
+		}
+		for extra, wrong := range map[string]bool{"": false, "[nothing]\nx = 1\n": true} {
+			home := homeWith(t)
+			if err := os.WriteFile(filepath.Join(home, "settings.toml"), []byte(settings.String()+extra), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			out, _ := exec.Command(program, "--home", home, "keeper", "doctor").CombinedOutput()
+			if !strings.Contains(string(out), "settings  ") || strings.Contains(string(out), "settings.toml:") != wrong {
+				t.Errorf("the settings of %s:\n%s%s\n%s", topic, settings.String(), extra, out)
+			}
+		}
+	}
+}

@@ -168,6 +168,14 @@ func (a *app) printItem(x *foundItem) {
 // itemNamed returns the one item that is meant by its name or ID.
 func (a *app) itemNamed(name string) (desktop.Entry, error) {
 	items := a.items(true)
+	// What the menu has comes before a program of the same name: it knows its desktop.
+	starts := slices.DeleteFunc(slices.Clone(items), func(e desktop.Entry) bool {
+		argv, err := e.Command()
+		return !e.Application() || err != nil || len(argv) != 1 || filepath.Base(argv[0]) != name
+	})
+	if len(starts) == 1 {
+		return starts[0], nil
+	}
 	for _, e := range items {
 		if e.ID == name || strings.TrimSuffix(e.ID, ".desktop") == name {
 			return e, nil

@@ -159,6 +159,30 @@ func (a *app) usual() (func(string) time.Duration, error) {
 	}, err
 }
 
+// nothingDue says of a gate of which no moment comes until an instant when it opens then.
+func (a *app) nothingDue(g *gate.Gate, until calendar.Instant) string {
+	var events []string
+	clocked := false
+	for i := range g.Opens {
+		o := &g.Opens[i]
+		switch {
+		case !g.Active(o, a.host):
+		case o.Plan.Phrase.Kind == phrase.Event:
+			events = append(events, o.When)
+		default:
+			clocked = true
+		}
+	}
+	if len(events) > 0 && !clocked {
+		return "It opens at the next " + strings.Join(events, ", or ") + "."
+	}
+	text := "Nothing is due before " + a.local(until.Time()) + "."
+	if len(events) > 0 {
+		text += " It opens sooner at " + strings.Join(events, ", or ") + "."
+	}
+	return text
+}
+
 // printFuture tells what will come of a gate: at its next moment, or around a time.
 func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant, ifs []string) error {
 	if f.Gate == nil {
@@ -201,7 +225,7 @@ func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant
 	}
 	fmt.Fprintf(a.out, "\n%s\n", a.out.head(head))
 	if first < 0 {
-		fmt.Fprintf(a.out, "  Nothing is due before %s. An event may open it sooner.\n", a.local(until.Time()))
+		fmt.Fprintf(a.out, "  %s\n", a.nothingDue(f.Gate, until))
 		return nil
 	}
 	// Of what is supposed several moments are told: it need not touch the first.

@@ -16,7 +16,7 @@ var topicTexts embed.FS
 type topic struct{ name, about, text string }
 
 // topicNames are the pages, in the order in which they are met.
-var topicNames = []string{"phrases", "events", "gates", "needs", "rights", "scopes", "times", "days"}
+var topicNames = []string{"phrases", "events", "gates", "needs", "rights", "windows", "files", "scopes", "settings", "telling", "times", "days"}
 
 // topics returns all pages.
 func topics() []topic {

@@ -147,6 +147,28 @@ func TestFind(t *testing.T) {
 	}
 }
 
+// TestFindKinds: what a program is for is found by the categories of menus, what can be
+// started on a desktop comes first, and one wrong letter is none.
+func TestFindKinds(t *testing.T) {
+	app := func(id, name, exec string, categories ...string) Entry {
+		return Entry{ID: id + ".desktop", Name: name, Exec: exec, File: "/menu/" + id + ".desktop", Categories: categories}
+	}
+	entries := []Entry{
+		app("plates", "Plates", "plates", "Graphics", "Photography", "Viewer"), app("reel", "Reel", "reel", "AudioVideo", "Video", "Player"), app("shell-window", "Shell window", "xterm", "System", "TerminalEmulator"),
+		app("pages", "Pages", "pages", "Network", "WebBrowser"), {ID: "xterm", Name: "xterm", Exec: "/bin/xterm"}, {ID: "terminal-size", Name: "terminal-size", Exec: "/bin/terminal-size"}, {ID: "extremes", Name: "extremes", Exec: "/bin/extremes"},
+	}
+	for words, want := range map[string]string{"pictures": "plates.desktop", "photo": "plates.desktop", "film": "reel.desktop", "movies": "reel.desktop", "browser": "pages.desktop", "web": "pages.desktop",
+		"terminal": "shell-window.desktop terminal-size", "graphics": "plates.desktop", "xtrem": "shell-window.desktop extremes", "brwoser": "", "games": ""} {
+		var got []string
+		for _, e := range Find(entries, strings.Fields(words)) {
+			got = append(got, e.ID)
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%q finds %q, want %q", words, got, want)
+		}
+	}
+}
+
 // FuzzEntry: whatever lies in a folder of applications is read, and what its Exec means
 // can be written and read again.
 func FuzzEntry(f *testing.F) {

@@ -13,17 +13,19 @@ import (
 // Entry is an application of a desktop entry, or one of its actions, as far as it is
 // used here.
 type Entry struct {
-	ID        string // desktop file ID; behind a colon the action, where it is one
-	File      string
-	Name      string
-	Generic   string // what kind of program it is
-	Comment   string
-	Keywords  []string
-	Exec      string // the program and its arguments, quoted as the key wants it
-	Folder    string // the working folder; "" is not said
-	Icon      string
-	Terminal  bool // the program wants a terminal
-	NoDisplay bool // the entry is left out of menus
+	ID       string // desktop file ID; behind a colon the action, where it is one
+	File     string
+	Name     string
+	Generic  string // what kind of program it is
+	Comment  string
+	Keywords []string
+	// Categories are what it is for, as menus have it.
+	Categories []string
+	Exec       string // the program and its arguments, quoted as the key wants it
+	Folder     string // the working folder; "" is not said
+	Icon       string
+	Terminal   bool // the program wants a terminal
+	NoDisplay  bool // the entry is left out of menus
 }
 
 // Application reports whether it is an application of the menu, and no program alone.
@@ -73,7 +75,7 @@ func readBeginning(path string) ([]byte, error) {
 func entryOf(group map[string]string, locale string) Entry {
 	text := func(key string) string { return unescape(localized(group, key, locale)) }
 	return Entry{
-		Name: text("Name"), Generic: text("GenericName"), Comment: text("Comment"), Keywords: list(localized(group, "Keywords", locale)),
+		Name: text("Name"), Generic: text("GenericName"), Comment: text("Comment"), Keywords: list(localized(group, "Keywords", locale)), Categories: list(group["Categories"]),
 		Exec: group["Exec"], Folder: unescape(group["Path"]), Icon: unescape(localized(group, "Icon", locale)),
 		Terminal: group["Terminal"] == "true", NoDisplay: group["NoDisplay"] == "true",
 	}

@@ -59,11 +59,12 @@ func Find(entries []Entry, words []string) []Entry {
 		}
 	}
 	slices.SortStableFunc(found, func(a, b match) int {
-		return cmp.Or(cmp.Compare(a.tier, b.tier), -compareTruth(a.Application(), b.Application()), cmp.Compare(len(a.Name), len(b.Name)), strings.Compare(a.Name, b.Name))
+		return cmp.Or(-compareTruth(a.tier == 0, b.tier == 0), -compareTruth(a.Application(), b.Application()), cmp.Compare(a.tier, b.tier), cmp.Compare(len(a.Name), len(b.Name)), strings.Compare(a.Name, b.Name))
 	})
-	if slices.ContainsFunc(found, func(m match) bool { return m.tier < mistyped }) {
-		found = slices.DeleteFunc(found, func(m match) bool { return m.tier == mistyped }) // nothing was
-	}
+	is := func(most int) bool { return slices.ContainsFunc(found, func(m match) bool { return m.tier <= most }) }
+	const begun = 2 // a word of it begins so
+	wrong, begins := is(within), is(begun)
+	found = slices.DeleteFunc(found, func(m match) bool { return m.tier == mistyped && wrong || m.tier == nearly && begins })
 	var out []Entry
 	taken := map[string]bool{} // the programs that applications start without more
 	for _, m := range found {
@@ -90,11 +91,34 @@ func compareTruth(a, b bool) int {
 	return -1
 }
 
-// The tiers of what a word means only if it is mistyped, and of what it does not mean.
+// The tiers of what a word means only if a letter is wrong, with letters left out, or if more
+// is wrong; and of what it does not mean.
 const (
-	mistyped = 5
+	nearly   = 4
+	within   = 5
+	mistyped = 6
 	noFit    = 100
 )
+
+// kinds are words for what a program is for, by the categories that the menus know (Desktop
+// Menu Specification, appendix A).
+var kinds = map[string][]string{
+	"picture": {"Graphics", "Photography", "ImageProcessing", "Viewer"}, "photo": {"Photography", "Graphics"}, "image": {"Graphics", "ImageProcessing"}, "drawing": {"VectorGraphics", "RasterGraphics", "Graphics"},
+	"browser": {"WebBrowser"}, "internet": {"WebBrowser", "Network"}, "web": {"WebBrowser"}, "music": {"Audio", "Music", "Player"}, "sound": {"Audio", "Mixer"}, "film": {"Video", "Player"}, "movie": {"Video", "Player"}, "video": {"Video"},
+	"text": {"TextEditor", "WordProcessor"}, "editor": {"TextEditor"}, "writer": {"WordProcessor"}, "letter": {"WordProcessor"}, "table": {"Spreadsheet"}, "sums": {"Calculator", "Spreadsheet"}, "mail": {"Email"}, "chat": {"Chat", "InstantMessaging"},
+	"files": {"FileManager", "FileTools"}, "folder": {"FileManager"}, "archive": {"Archiving", "Compression"}, "terminal": {"TerminalEmulator"}, "console": {"TerminalEmulator"}, "calendar": {"Calendar"}, "game": {"Game"}, "settings": {"Settings"},
+	"printer": {"Printing", "HardwareSettings"}, "scanner": {"Scanning"}, "reader": {"Viewer"}, "code": {"IDE", "Development"},
+}
+
+// ofKind reports whether a word says what an entry is for, by its categories.
+func (e *Entry) ofKind(word string) bool {
+	for _, singular := range []string{word, strings.TrimSuffix(word, "s")} {
+		if slices.ContainsFunc(kinds[singular], func(c string) bool { return slices.Contains(e.Categories, c) }) {
+			return true
+		}
+	}
+	return len(word) > 3 && slices.ContainsFunc(e.Categories, func(c string) bool { return strings.EqualFold(c, word) })
+}
 
 // fits returns how well a word means an entry, 0 best.
 func (e *Entry) fits(word string) int {
@@ -113,7 +137,7 @@ func (e *Entry) fits(word string) int {
 		return 0
 	case slices.ContainsFunc(named, begins):
 		return 1
-	case slices.ContainsFunc(about, begins):
+	case slices.ContainsFunc(about, begins), e.ofKind(word):
 		return 2
 	case strings.Contains(name, word) || strings.Contains(id, word):
 		return 3
@@ -122,8 +146,12 @@ func (e *Entry) fits(word string) int {
 	if len(word) < least {
 		return noFit
 	}
+	const long = 4
+	if near, ok := phrase.Nearest(word, named); ok && len(word) >= long && phrase.OneWrong(word, near) {
+		return nearly
+	}
 	if len(fuzzy.Find(word, []string{name, program})) > 0 {
-		return 4
+		return within
 	}
 	if near, ok := phrase.Nearest(word, append(named, about...)); ok && len(near) >= least {
 		return mistyped

@@ -274,8 +274,10 @@ func (k *Keeper) forget() {
 	k.programs.over = nil
 }
 
-// adoptFor is how long a beginning keeper waits for its agents: not beyond what is due next,
-// since one agent that does not answer must not make others' programs late.
+// adoptFor is how long a beginning keeper waits for its agents to tell what became of runs:
+// not beyond what is due next of gates of which nothing ran, since one agent that does not
+// answer must not make others' programs late. A gate whose run is looked for waits for that:
+// whether its moment is skipped depends on it.
 func (k *Keeper) adoptFor(s *engine.State) time.Duration {
 	if next, ok := s.NextDue(); ok && !k.ws.Staged() {
 		return min(max(next.Time().Sub(k.now()), adoptLeast), adoptMost)

@@ -80,10 +80,14 @@ type OpeningState struct {
 	Files       FileSet `json:"-"`
 }
 
-// NextDue returns the earliest moment or repeat of an opening, if there is one.
+// NextDue returns the earliest moment or repeat of an opening of a gate of which nothing runs,
+// if there is one.
 func (s *State) NextDue() (calendar.Instant, bool) {
 	at := calendar.Instant(never)
 	for _, g := range s.Gates {
+		if len(g.Runs) > 0 {
+			continue
+		}
 		for _, o := range g.Openings {
 			for _, due := range []calendar.Instant{o.Moment, o.Repeat} {
 				if due > 0 {

@@ -126,6 +126,10 @@ func nearest(text string, t token, candidates []string) string {
 	return ""
 }
 
+// OneWrong reports whether one letter too many, missing, wrong or swapped with its neighbour
+// is all that is between two words.
+func OneWrong(a, b string) bool { return spoken.Distance(strings.ToLower(a), strings.ToLower(b)) <= 1 }
+
 // Nearest returns the candidate most like a mistyped word, if one is near: at
 // most a third of its letters, and at least one, may differ.
 func Nearest(typed string, candidates []string) (string, bool) {

@@ -46,7 +46,7 @@ var stagedEvents = []stagedEvent{
 	{"device", "NAME", "a device turns up", (*Machine).device},
 	{"memory", "AMOUNT", "so much memory is free", (*Machine).setMemory},
 	{"disk", "PATH AMOUNT", "so much of the disk at the path is free", (*Machine).setDisk},
-	{"clock", "+SPAN|-SPAN|TIME", "the clock is set forward or back, or to the next such time of day; while the machine sleeps, the time passes", (*Machine).setClock},
+	{"clock", "+SPAN|-SPAN|TIME", "the clock is set forward or back, to the next such time of day, or to a date (2026-12-01 18:30); while the machine sleeps, the time passes", (*Machine).setClock},
 }
 
 // EventHelp returns what can be staged: each word, its arguments and what it does.
@@ -67,6 +67,10 @@ func (e *StageError) Error() string { return e.Problem + "; " + e.Remedy }
 func (m *Machine) Stage(words []string) error {
 	if len(words) == 0 {
 		return &StageError{"nothing to stage was named", `write for instance "unlock"`}
+	}
+	const dated = 3 // words: a clock that is set to a date and a time
+	if words[0] == "clock" && len(words) == dated {
+		words = []string{"clock", words[1] + " " + words[2]}
 	}
 	i := slices.IndexFunc(stagedEvents, func(c stagedEvent) bool { return c.word == words[0] })
 	if i < 0 {
@@ -314,6 +318,13 @@ func (m *Machine) setClock(args []string) error {
 			return nil
 		}
 	}
+	text := strings.Replace(strings.Join(args, " "), "T", " ", 1)
+	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02 15:04:05", time.DateOnly} {
+		if at, err := time.ParseInLocation(layout, text, m.zone.Location()); err == nil {
+			m.Jump(at.Sub(m.Now()))
+			return nil
+		}
+	}
 	sign := time.Duration(1)
 	span, ok := strings.CutPrefix(args[0], "+")
 	if !ok {
@@ -323,7 +334,7 @@ func (m *Machine) setClock(args []string) error {
 	}
 	d, err := phrase.ParseSpan(span)
 	if err != nil || !ok {
-		return errors.Join(err, &StageError{fmt.Sprintf("%q does not say by how much", args[0]), "write +2h, -30m or 18:30"})
+		return errors.Join(err, &StageError{fmt.Sprintf("%q does not say by how much, nor to when", strings.Join(args, " ")), "write +2h, -30m, 18:30 or 2026-12-01 18:30"})
 	}
 	m.Jump(sign * d)
 	return nil

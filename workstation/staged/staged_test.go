@@ -148,7 +148,17 @@ func TestClockTo(t *testing.T) {
 			t.Errorf("clock %s: from %v to %v", word, before, now)
 		}
 	}
-	for _, word := range []string{"25:00", "2h", "noon", "+", ""} {
+	to := m.Now().In(m.Zone().Location()).AddDate(0, 0, 2)
+	for _, words := range [][]string{{to.Format(time.DateOnly), "18:30"}, {to.Format(time.DateOnly) + " 18:31"}, {to.Format(time.DateOnly) + "T18:32"}} {
+		if err := m.Stage(append([]string{"clock"}, words...)); err != nil {
+			t.Fatal(err)
+		}
+		now := m.Now().In(m.Zone().Location())
+		if got, want := now.Format("2006-01-02 15:04"), strings.ReplaceAll(strings.Join(words, " "), "T", " "); got != want {
+			t.Errorf("clock %q: it is %s", words, got)
+		}
+	}
+	for _, word := range []string{"25:00", "2026-13-01 09:00", "2h", "noon", "+", ""} {
 		if err := m.Stage([]string{"clock", word}); err == nil {
 			t.Errorf("clock %q is accepted", word)
 		}
