@@ -53,6 +53,12 @@ func content(path string, who Who) []gate.Finding {
 		add("interpreter-missing", fmt.Sprintf("the script %s wants %s, which does not exist", path, interpreter), "install it, or change the script's first line")
 		return out
 	}
+	if name := carriedByEnv(line); filepath.Base(interpreter) == "env" && name != "" {
+		if interpreter = onUsualPath(name); interpreter == "" {
+			add("interpreter-missing", fmt.Sprintf("the script %s wants %s, which env does not find on PATH", path, name), "install it, or name its whole path in the script's first line")
+			return out
+		}
+	}
 	if problem, _ := wrongBinary(interpreter); problem != "" {
 		add("architecture", fmt.Sprintf("the script %s wants an interpreter that does not fit: %s", path, problem), "install the one for this machine")
 	} else if whole {
@@ -61,6 +67,32 @@ func content(path string, who Who) []gate.Finding {
 		}
 	}
 	return out
+}
+
+// carriedByEnv returns the program that a first line lets env look for, or "".
+func carriedByEnv(line []byte) string {
+	fields := strings.Fields(string(line))
+	for _, word := range fields[min(1, len(fields)):] {
+		if word = strings.TrimPrefix(word, "-S"); word == "" || strings.HasSuffix(word, "/env") || strings.HasPrefix(word, "-") || strings.Contains(word, "=") {
+			continue
+		}
+		if strings.Contains(word, "/") {
+			return ""
+		}
+		return word
+	}
+	return ""
+}
+
+// onUsualPath finds a program where accounts usually find theirs, and where whoever asks does.
+func onUsualPath(name string) string {
+	for _, dir := range append([]string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"}, filepath.SplitList(os.Getenv("PATH"))...) {
+		path := filepath.Join(dir, name)
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			return path
+		}
+	}
+	return ""
 }
 
 // scriptSize is how large a script may be for its syntax to be looked at.

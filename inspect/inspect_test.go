@@ -46,7 +46,11 @@ func TestTarget(t *testing.T) {
 	loaderless := elfWithLoader(t, "/no/ld")
 	for _, tt := range []struct{ name, path, folder, want string }{
 		{"good", file("good", "#!/bin/sh\n", 0o755), dir, ""},
-		{"an env script", file("env", "#!/usr/bin/env python3\n", 0o755), dir, ""},
+		{"an env script", file("env", "#!/usr/bin/env sh\necho\n", 0o755), dir, ""},
+		{"an env script that is wrong", file("env2", "#!/usr/bin/env sh\nif true; then\n", 0o755), dir, "script-syntax"},
+		{"an env script with options", file("env3", "#! /usr/bin/env -S A=1 sh -e\necho\n", 0o755), dir, ""},
+		{"an env script without its program", file("env4", "#! /usr/bin/env no-such-tool\n", 0o755), dir, "interpreter-missing"},
+		{"an env script with options and without its program", file("env5", "#!/usr/bin/env -S no-such-tool -x\n", 0o755), dir, "interpreter-missing"},
 		{"a binary", self, dir, ""},
 		{"a binary for another machine", file("alien", alien, 0o755), dir, "architecture"},
 		{"a damaged binary", file("damaged", "\x7fELF", 0o755), dir, "architecture"},
