@@ -233,17 +233,27 @@ func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant
 	if len(ifs) > 0 {
 		most, moments = 10, 4
 	}
-	due := decisions[first].Due
+	// What is missed already is told with the next that is not; what is decided at once, such as
+	// one start for all that was missed, belongs together.
+	if decisions[first].Result == engine.ResultMissed {
+		moments++
+	}
+	due, decided, starts := decisions[first].Due, decisions[first].At, calendar.Instant(0)
 	for i, d := range decisions[first:] {
-		if d.Due != due && d.Due != 0 {
+		if d.Due != due && d.Due != 0 && d.At != decided {
 			moments--
-			due = d.Due
+		}
+		if d.Due != 0 {
+			due, decided = d.Due, d.At
 		}
 		if i == most || moments == 0 {
 			break
 		}
 		if d.Kind == engine.End && d.Result == engine.ResultOK {
 			continue // as everybody expects
+		}
+		if d.Starts() {
+			starts = d.At
 		}
 		state := played.StateAt(d.At)
 		text := future(&d)
@@ -255,8 +265,8 @@ func (a *app) printFuture(ctx context.Context, f gates.File, at calendar.Instant
 			fmt.Fprintf(a.out, "    the machine is %s then\n", state.Text())
 		}
 	}
-	if len(ifs) == 0 {
-		a.printUnless(f.Gate, decisions[first].At)
+	if len(ifs) == 0 && starts != 0 {
+		a.printUnless(f.Gate, starts)
 	}
 	return nil
 }
