@@ -25,16 +25,21 @@ func (a *app) addCommand() *cli.Command {
 			`timegate add vault-copy --open "at 03:20" --set needs.paths=/media/vault --set rules.missed=once -- ~/bin/vault-copy`,
 			`timegate add press-count --open "at 18:00" --line 'cd /srv/press && ./count | tee -a count.log'`,
 			`timegate add job-board --program xterm --open logon`,
+			`timegate add --each ~/larkspur/bin --open logon`,
 			`timegate add glue-warm`,
 		) + "A running keeper takes the gate over at once. Nothing is written if anything is wrong. On a terminal, give only a\n" +
 			"name, and you are asked for the rest.",
 		Flags: append(gateFlags("a moment to start at, as a `PHRASE`, or as NAME=PHRASE; may be given several times"),
+			&cli.StringFlag{Name: "each", Usage: "a gate for each program and script in `FOLDER`, called as they are", TakesFile: true},
 			&cli.StringFlag{Name: "program", Usage: "take the command, its folder, window and description from this `ITEM`; see: timegate find"}),
 		Action: a.add,
 	}
 }
 
 func (a *app) add(ctx context.Context, c *cli.Command) error {
+	if c.IsSet("each") {
+		return a.addEach(ctx, c, c.String("each"))
+	}
 	args := c.Args().Slice()
 	if len(args) == 0 {
 		return usageError("the gate's name is missing; write: timegate add %s", c.ArgsUsage)

@@ -12,6 +12,7 @@ import (
 
 	"timegate/core/gate"
 	"timegate/gates"
+	"timegate/inspect"
 )
 
 func (a *app) changeCommand() *cli.Command {
@@ -126,17 +127,21 @@ func changeKeys(c *cli.Command, edit *gate.Edit) error {
 // script that is renewed keeps its arguments.
 func (a *app) changeProgram(c *cli.Command, edit *gate.Edit, g *gate.Gate, argv []string) ([]string, error) {
 	if c.Bool("copy-script") && g != nil && len(argv) <= 1 {
-		source := g.Run[0]
-		if source == a.home.KeptScript(g.Name) {
+		at, source := max(slices.Index(g.Run, a.home.KeptScript(g.Name)), 0), ""
+		if g.Run[at] == a.home.KeptScript(g.Name) {
 			source = a.home.ScriptSource(g.Name)
+		} else {
+			at = inspect.ScriptAt(g.Run, g.Run[0])
+			source = g.Run[at]
 		}
-		if len(argv) == 0 && source == "" {
+		if len(argv) > 0 {
+			source = argv[0]
+		}
+		if source == "" {
 			return nil, usageError("it is not known where the script was copied from; give it after --")
 		}
-		if len(argv) == 0 {
-			argv = []string{source}
-		}
-		argv = append(slices.Clone(argv), g.Run[1:]...)
+		argv = slices.Clone(g.Run)
+		argv[at] = source
 	}
 	switch {
 	case c.Bool("args") && g != nil:

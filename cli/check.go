@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,9 +13,11 @@ import (
 	"timegate/core/calendar"
 	"timegate/core/gate"
 	"timegate/gates"
+	"timegate/home"
 	"timegate/inspect"
 	"timegate/journal"
 	"timegate/keeper"
+	"timegate/launch"
 	"timegate/workstation/here"
 )
 
@@ -113,7 +116,30 @@ func (a *app) findings(f gates.File, past *inspect.Past) gate.Findings {
 		x.Gate, x.File = f.Name, f.Path
 		found = append(found, x)
 	}
+	if x := a.copyOutdated(f.Gate); x != nil {
+		x.Gate, x.File = f.Name, f.Path
+		found = append(found, *x)
+	}
 	return found
+}
+
+// copyOutdated tells of a script that was copied and that is another by now where it was
+// copied from; nil where it is the same, or is not the caller's to read.
+func (a *app) copyOutdated(g *gate.Gate) *gate.Finding {
+	source := a.home.ScriptSource(g.Name)
+	if source == "" || !launch.OwnAccount(g.Account()) || !slices.Contains(g.Run, a.home.KeptScript(g.Name)) {
+		return nil
+	}
+	copied, err := home.ReadPlain(a.home.KeptScript(g.Name), home.ScriptSize)
+	if err != nil {
+		return nil
+	}
+	now, err := home.ReadPlain(source, home.ScriptSize)
+	if err != nil || bytes.Equal(now, copied) {
+		return nil
+	}
+	return &gate.Finding{Severity: gate.Note, Code: "copy-outdated", Message: fmt.Sprintf("%s has changed since it was copied: the gate runs the copy, as it was then", source),
+		Remedy: "to take it as it is now: timegate change " + g.Name + " --copy-script"}
 }
 
 // past returns what is known of this machine's last weeks.

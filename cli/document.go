@@ -60,7 +60,7 @@ var codes = map[int]string{exitFailed: "failed", exitWrong: "wrong", exitFound: 
 // in bytes.
 const mostNotes = 64 << 10
 
-// begin keeps what commands say for their documents.
+// beginDocument keeps what commands say for their documents.
 func (a *app) beginDocument() {
 	a.out.document, a.out.Forward = a.out.Forward, &a.said
 	a.held = &notes{to: a.err.Forward}

@@ -95,14 +95,18 @@ func (a *app) scriptFree(name, path string) error {
 
 // keptScript returns the script that a gate runs, where Time Gate keeps it.
 func (a *app) keptScript(g *gate.Gate) (path string, data []byte) {
-	if g == nil || len(g.Run) == 0 || filepath.Dir(g.Run[0]) != filepath.Dir(a.home.KeptScript("x")) {
+	if g == nil {
 		return "", nil
 	}
-	data, err := home.ReadPlain(g.Run[0], home.ScriptSize)
+	at := slices.IndexFunc(g.Run, func(arg string) bool { return filepath.Dir(arg) == filepath.Dir(a.home.KeptScript("x")) })
+	if at < 0 {
+		return "", nil
+	}
+	data, err := home.ReadPlain(g.Run[at], home.ScriptSize)
 	if err != nil {
 		return "", nil
 	}
-	return g.Run[0], data
+	return g.Run[at], data
 }
 
 // shownLines is how many lines of a script a summary shows.

@@ -23,6 +23,7 @@ import (
 	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
+	"timegate/inspect"
 	"timegate/install"
 	"timegate/launch"
 )
@@ -117,19 +118,35 @@ func (a *app) keepScript(ctx context.Context, c *cli.Command, name string, argv 
 	if len(argv) == 0 || !filepath.IsAbs(argv[0]) {
 		return nil, usageError("--copy-script: give the script after --")
 	}
-	switch info, err := os.Stat(argv[0]); {
-	case err != nil:
-		return nil, usageError("--copy-script: %w; check the path", err)
-	case !info.Mode().IsRegular():
-		return nil, &home.Error{Path: argv[0], Reason: "it is not a plain file", Remedy: "check the path; a script has at most 512 KiB"}
+	argv = slices.Clone(argv)
+	at := inspect.ScriptAt(argv, argv[0]) // of an interpreter with a script, the script is what is meant
+	script, err := filepath.Abs(home.Expand(argv[at], a.ownFolder()))
+	if err != nil {
+		return nil, err
 	}
-	edit.SetTexts("run", append([]string{a.home.KeptScript(name)}, argv[1:]...))
+	switch info, err := os.Stat(script); {
+	case err != nil:
+		return nil, usageError("--copy-script: %s: %w; check the path", script, cause(err))
+	case !info.Mode().IsRegular():
+		return nil, &home.Error{Path: script, Reason: "it is not a plain file", Remedy: "check the path; a script has at most 512 KiB"}
+	}
+	argv[at] = a.home.KeptScript(name)
+	edit.SetTexts("run", argv)
 	return func(g *gate.Gate) error {
-		if err := a.copyScript(ctx, g, argv[0]); err != nil {
+		if err := a.copyScript(ctx, g, script); err != nil {
 			return err
 		}
-		return a.home.NoteScriptSource(name, argv[0])
+		return a.home.NoteScriptSource(name, script)
 	}, nil
+}
+
+// ownFolder is the caller's home folder, "" where there is none.
+func (a *app) ownFolder() string {
+	dir, err := os.UserHomeDir()
+	if err != nil {
+		return ""
+	}
+	return dir
 }
 
 // copyScript copies a program with the rights with which it is to run: what

@@ -48,7 +48,8 @@ func (a *app) refusals(files []gates.File, may bool, copied ...string) (errs, re
 		for _, x := range a.findings(f, past) {
 			later := slices.Contains(yetToCome, x.Code) && (x.Code != "account" || a.home.Scope == gate.System)
 			switch {
-			case f.Gate != nil && slices.Contains(copied, f.Gate.Run[0]) && x.Code == "target-missing":
+			case x.Code == "copy-outdated" && len(copied) > 0: // it is just being renewed
+			case f.Gate != nil && x.Code == "target-missing" && slices.ContainsFunc(f.Gate.Run, func(arg string) bool { return slices.Contains(copied, arg) }):
 			case x.Severity != gate.SevereError && !(slices.Contains(neverStarts, x.Code) && f.Gate != nil && f.Gate.Enabled):
 				rest = append(rest, x)
 			case later && may:

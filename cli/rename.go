@@ -86,8 +86,11 @@ func (a *app) renamed(f gates.File, name string) (data []byte, put func() error,
 	was := slices.DeleteFunc(append(slices.Clone(f.Gate.Was), f.Name), func(s string) bool { return s == name })
 	edit.SetTexts("was", was)
 	put = func() error { return nil }
-	if script := a.home.KeptScript(f.Name); f.Gate.Run[0] == script {
-		edit.SetTexts("run", append([]string{a.home.KeptScript(name)}, f.Gate.Run[1:]...))
+	script := a.home.KeptScript(f.Name)
+	if at := slices.Index(f.Gate.Run, script); at >= 0 {
+		run := slices.Clone(f.Gate.Run)
+		run[at] = a.home.KeptScript(name)
+		edit.SetTexts("run", run)
 		put = func() error {
 			if err := copyKept(script, a.home.KeptScript(name)); err != nil {
 				return err

@@ -13,6 +13,7 @@ import (
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/gates"
+	"timegate/install"
 	"timegate/startup"
 )
 
@@ -147,7 +148,7 @@ func (a *app) startupAdoptCommand() *cli.Command {
 		Name: "adopt", Category: sayCommands, Usage: "make a gate of something that starts here, in its place", ArgsUsage: "ITEM",
 		Description: examples(`timegate startup adopt job-board`, `timegate startup adopt job-board --delay 30s`, `timegate startup adopt job-board --name board --open "logon + 30s" --set needs.power=mains`) +
 			"The gate starts the same command at the same moment, and has a history from then on; the options are those of \"add\".\n" +
-			"The original is switched off in the same step. \"startup release\" takes both back.",
+			"The original is switched off in the same step, and so the keeper must begin by itself. \"startup release\" takes both back.",
 		Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME` of the gate; by default that of the item"},
 			&cli.StringFlag{Name: "delay", Usage: "start it this `DURATION` later than it starts now, such as 30s"}},
 			gateFlags("a moment to start at instead, as a `PHRASE`; may be given several times")...),
@@ -185,6 +186,9 @@ func (a *app) startupAdopt(ctx context.Context, c *cli.Command) error {
 	edit, err := a.adoptedEdit(c, g)
 	if err != nil {
 		return err
+	}
+	if !install.BeginsByItself(a.home, a.own) && !c.Bool("later") {
+		return usageError("%s would not start any more after the next logon or boot: the keeper %s; or add --later, if that is yet to come", it.ID, a.notByItself())
 	}
 	plan := gates.NewPlan(a.home)
 	if err := switchOthers(look, &it, false, plan); err != nil {

@@ -147,25 +147,31 @@ func Arguments(g *gate.Gate) []gate.Finding {
 		Remedy: fmt.Sprintf("if a shell is to read it: timegate change %s --line %s", g.Name, gate.CommandLine(strings.Join(line, " ")))}}
 }
 
-// Script finds out whether the script is there that an interpreter is given, in the forms in
-// which that is its first argument.
-func Script(g *gate.Gate, path, folder, home string) []gate.Finding {
-	runner := runnerOf(filepath.Base(path), filepath.Base(g.Run[0]))
-	for _, f := range runners[runner] {
+// ScriptAt returns which of the words of a command is the script that an interpreter is given,
+// in the forms in which that is its first argument; 0 where there is none.
+func ScriptAt(argv []string, path string) int {
+	for _, f := range runners[runnerOf(filepath.Base(path), filepath.Base(argv[0]))] {
 		if f.then != "script" {
 			continue
 		}
-		args, _, ok := f.options(g.Run[1:])
-		if !ok || len(args) == 0 || strings.HasPrefix(args[0], "-") {
-			continue
+		if args, _, ok := f.options(argv[1:]); ok && len(args) > 0 && !strings.HasPrefix(args[0], "-") {
+			return len(argv) - len(args)
 		}
-		script := in(folder, expand(args[0], home))
-		if info, err := os.Stat(script); err == nil && !info.IsDir() {
-			return nil
-		}
-		return []gate.Finding{{Severity: gate.SevereError, Code: "target-missing", Message: fmt.Sprintf("the script %s, which %s is given, does not exist", script, g.Run[0]), Remedy: "check the path in \"run\""}}
 	}
-	return nil
+	return 0
+}
+
+// Script finds out whether the script is there that an interpreter is given.
+func Script(g *gate.Gate, path, folder, home string) []gate.Finding {
+	at := ScriptAt(g.Run, path)
+	if at == 0 {
+		return nil
+	}
+	script := in(folder, expand(g.Run[at], home))
+	if info, err := os.Stat(script); err == nil && !info.IsDir() {
+		return nil
+	}
+	return []gate.Finding{{Severity: gate.SevereError, Code: "target-missing", Message: fmt.Sprintf("the script %s, which %s is given, does not exist", script, g.Run[0]), Remedy: "check the path in \"run\""}}
 }
 
 // Moments finds openings that have nothing more to come, and those that wait for

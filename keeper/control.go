@@ -133,10 +133,14 @@ func (k *Keeper) obey(c control.Command, answer func(control.Answer)) {
 	concerns := k.concernedBy(c)
 	k.handle(input{body: bodyOf(c), then: func(decisions []engine.Decision) {
 		a := control.Answer{Known: c.Verb != control.Send || len(concerns) > 0}
-		// What else was due at that moment is no answer.
-		decisions = slices.DeleteFunc(slices.Clone(decisions), func(d engine.Decision) bool { return concerns != nil && !concerns[d.Gate] })
+		// What else was due at that moment, or at that at which a start came back, is no answer.
+		others := func(d engine.Decision) bool { return concerns != nil && !concerns[d.Gate] }
+		decisions = slices.DeleteFunc(slices.Clone(decisions), others)
 		add := func(list []engine.Decision) {
 			for i := range list {
+				if others(list[i]) {
+					continue
+				}
 				a.Decisions = append(a.Decisions, control.NewDecision(&list[i]))
 			}
 		}
