@@ -51,10 +51,11 @@ func ReadSource(dir string, trusted bool) (*Source, error) {
 		return nil, err
 	}
 	s := &Source{Dir: abs, files: map[string]sourceFile{}}
-	info, err := os.Stat(abs)
-	if err != nil || !info.IsDir() {
+	root, err := os.OpenRoot(abs)
+	if err != nil {
 		return nil, &SourceError{abs, "it is no folder", "write the folder in which the gates lie"}
 	}
+	defer root.Close()
 	total := 0
 	take := func(rel string, most int64) error {
 		file := filepath.Join(abs, filepath.FromSlash(rel))
@@ -63,8 +64,10 @@ func ReadSource(dir string, trusted bool) (*Source, error) {
 				return &SourceError{file, strings.Replace(found.Message, "the gate file", "it", 1), found.Remedy + "; or let it be signed, and use --signed (see: timegate help sign)"}
 			}
 		}
-		data, mode, err := home.ReadWithMode(file, most+1)
+		data, mode, err := home.ReadIn(root, rel, most+1)
 		switch {
+		case errors.Is(err, home.ErrLink):
+			return &SourceError{file, err.Error(), "put the file itself there"}
 		case err != nil:
 			return &SourceError{file, "it cannot be read: " + err.Error(), "look what it is"}
 		case int64(len(data)) > most:
@@ -77,8 +80,14 @@ func ReadSource(dir string, trusted bool) (*Source, error) {
 		return nil
 	}
 	where := ""
-	if info, err := os.Stat(filepath.Join(abs, gatesDir)); err == nil && info.IsDir() {
-		where = gatesDir
+	for _, dir := range []string{gatesDir, scriptsDir} {
+		info, err := root.Lstat(dir)
+		switch {
+		case err == nil && info.Mode()&fs.ModeSymlink != 0:
+			return nil, &SourceError{filepath.Join(abs, dir), home.ErrLink.Error(), "put the folder itself there"}
+		case err == nil && info.IsDir() && dir == gatesDir:
+			where = gatesDir
+		}
 	}
 	for _, part := range []struct {
 		dir    string

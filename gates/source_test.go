@@ -2,6 +2,7 @@ package gates
 
 import (
 	"crypto/ed25519"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -217,7 +218,7 @@ func TestSourceRefused(t *testing.T) {
 	if err := os.Symlink("circle", filepath.Join(dir, "circle.toml")); err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"/nowhere": "no folder", filepath.Join(dir, "own.toml"): "no folder", dir: "cannot be read"} {
+	for path, want := range map[string]string{"/nowhere": "no folder", filepath.Join(dir, "own.toml"): "no folder", dir: "it is a link"} {
 		if _, err := ReadSource(path, false); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want …%s…", path, err, want)
 		}
@@ -225,6 +226,40 @@ func TestSourceRefused(t *testing.T) {
 	os.Remove(filepath.Join(dir, "circle.toml"))
 	if _, err := ReadSource(dir, true); err == nil || !strings.Contains(err.Error(), "--signed") {
 		t.Errorf("others can change it: %v", err)
+	}
+}
+
+// TestSourceOfLinks: nothing that a link leads to is packed, signed or brought elsewhere, and
+// nothing that is no plain file is waited for.
+func TestSourceOfLinks(t *testing.T) {
+	t.Parallel()
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte("nobody's business\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, spoil := range map[string]func(dir string) error{
+		"a script":               func(dir string) error { return os.Symlink(secret, filepath.Join(dir, "scripts", "key")) },
+		"a script of the folder": func(dir string) error { return os.Symlink("count", filepath.Join(dir, "scripts", "again")) },
+		"a gate":                 func(dir string) error { return os.Symlink(secret, filepath.Join(dir, "gates", "other.toml")) },
+		"values":                 func(dir string) error { return os.Symlink(secret, filepath.Join(dir, "vars.toml")) },
+		"the folder of scripts": func(dir string) error {
+			return errors.Join(os.RemoveAll(filepath.Join(dir, "scripts")), os.Symlink(filepath.Dir(secret), filepath.Join(dir, "scripts")))
+		},
+		"the folder of gates": func(dir string) error {
+			return errors.Join(os.RemoveAll(filepath.Join(dir, "gates")), os.Symlink(filepath.Dir(secret), filepath.Join(dir, "gates")))
+		},
+	} {
+		dir := t.TempDir()
+		shop(t, dir, map[string]string{"gates/own.toml": "run = [\"/bin/true\"]\n", "scripts/count": "#!/bin/sh\n"})
+		if _, err := ReadSource(dir, false); err != nil {
+			t.Fatal(err)
+		}
+		if err := spoil(dir); err != nil {
+			t.Fatal(err)
+		}
+		if s, err := ReadSource(dir, false); err == nil || !strings.Contains(err.Error(), "it is a link") {
+			t.Errorf("%s: %v, %v", name, s, err)
+		}
 	}
 }
 

@@ -27,6 +27,32 @@ func ReadWithMode(path string, most int64) ([]byte, fs.FileMode, error) {
 	return readFrom(f, most)
 }
 
+// ErrLink says that a file is a link where only the file itself is taken.
+var ErrLink = errors.New("it is a link, and what it leads to lies elsewhere")
+
+// ReadIn reads a plain file below a folder, with its mode, and nothing that a link leads to:
+// its error is then [ErrLink].
+func ReadIn(root *os.Root, rel string, most int64) ([]byte, fs.FileMode, error) {
+	before, err := root.Lstat(rel)
+	switch {
+	case err != nil:
+		return nil, 0, unpathed(err)
+	case before.Mode()&fs.ModeSymlink != 0:
+		return nil, 0, ErrLink
+	case !before.Mode().IsRegular():
+		return nil, 0, ErrNotPlain
+	}
+	f, err := root.OpenFile(rel, os.O_RDONLY|withoutWaiting, 0)
+	if err != nil {
+		return nil, 0, unpathed(err)
+	}
+	if info, err := f.Stat(); err != nil || !os.SameFile(before, info) {
+		f.Close()
+		return nil, 0, errors.New("it was replaced while it was read")
+	}
+	return readFrom(f, most)
+}
+
 // readFrom reads a plain file that is open, and closes it.
 func readFrom(f *os.File, most int64) ([]byte, fs.FileMode, error) {
 	defer f.Close()
