@@ -244,7 +244,6 @@ func TestTerminal(t *testing.T) {
 		return
 	}
 	wstest.Need(t, "xterm", "xterm")
-	d := wstest.StartDesktop(t)
 	for _, tt := range []struct {
 		name, script string
 		end          func(p workstation.Process)
@@ -260,7 +259,9 @@ func TestTerminal(t *testing.T) {
 		}, 0, "HUP", "up"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			d.Await(t)
+			// Each on a desktop of its own: a server gives the numbers of one emulator's windows to
+			// the next, which a busy window manager may then take for those of the last.
+			d := wstest.StartDesktop(t)
 			p, output, exit := show(t, "terminal", "", "/bin/sh", "-c", tt.script)
 			if tt.end != nil {
 				wstest.Await(t, "the program", func() bool { return strings.Contains(output(), "up") })
