@@ -16,12 +16,12 @@ import (
 // With --json each command prints one document. Commands that have much to tell have a
 // document of their own; of all others it is this one, so that there is none without.
 type document struct {
-	Done  bool           `json:"done"`
-	Gates []changedGate  `json:"gates,omitempty"` // that were added, changed or removed
-	Files []string       `json:"files,omitempty"` // others that were changed with them
-	Facts map[string]any `json:"facts,omitempty"` // what a command has to say in values
-	Text  string         `json:"text,omitempty"`  // what it prints without --json
-	Notes []string       `json:"notes,omitempty"` // what it says beside that
+	Done   bool           `json:"done"`
+	Gates  []changedGate  `json:"gates,omitempty"`  // that were added, changed or removed
+	Files  []string       `json:"files,omitempty"`  // others that were changed with them
+	Values map[string]any `json:"values,omitempty"` // what a command has to say in values
+	Text   string         `json:"text,omitempty"`   // what it prints without --json
+	Notes  []string       `json:"notes,omitempty"`  // what it says beside that
 }
 
 // changedGate is a gate whose file a command has changed.
@@ -125,10 +125,10 @@ func linesOf(b *bytes.Buffer) []string {
 
 // note puts a value into the document of a command.
 func (a *app) note(name string, value any) {
-	if a.doc.Facts == nil {
-		a.doc.Facts = map[string]any{}
+	if a.doc.Values == nil {
+		a.doc.Values = map[string]any{}
 	}
-	a.doc.Facts[name] = value
+	a.doc.Values[name] = value
 }
 
 // noteChanges puts what a plan has changed into the document.

@@ -223,15 +223,24 @@ func TestTooMany(t *testing.T) {
 }
 
 // TestTooDeep: components within each other without end are refused, however their lines
-// are written; the parser would follow them until there is no room.
+// are written and whatever ends stand before and between them; the parser would follow them
+// until there is no room.
 func TestTooDeep(t *testing.T) {
-	for _, line := range []string{"BEGIN:VEVENT\r\n", "BEGIN:VEVENT\n", "BEG\r\n IN:VEVENT\r\n", "B\n\tEGIN:VEVENT\n", "BEGIN;X=1:VEVENT\r\n", "BEGIN:VALARM\r\n", "BEGIN:X-OURS\r\n"} {
-		text := "BEGIN:VCALENDAR\r\n" + strings.Repeat(line, 300_000)
+	const times = 300_000
+	for _, c := range []struct{ before, line string }{
+		{"", "BEGIN:VEVENT\r\n"}, {"", "BEGIN:VEVENT\n"}, {"", "BEG\r\n IN:VEVENT\r\n"}, {"", "B\n\tEGIN:VEVENT\n"},
+		{"", "BEGIN;X=1:VEVENT\r\n"}, {"", "BEGIN:VALARM\r\n"}, {"", "BEGIN:X-OURS\r\n"},
+		{"", "BEGIN:VEVENT\r\nEND:X\r\n"}, {"", "BEGIN:VEVENT\r\nEND;X:VEVENT\r\n"},
+		{"", "BEGIN:VEVENT\r\nend:VEVENT\r\n"}, {"", "BEGIN:VEVENT\r\nEND:vevent\r\n"},
+		{strings.Repeat("END:X\r\n", times), "BEGIN:VEVENT\r\n"},
+		{strings.Repeat("END:VEVENT\r\n", times), "BEGIN:VEVENT\r\n"},
+	} {
+		text := "BEGIN:VCALENDAR\r\n" + c.before + strings.Repeat(c.line, times)
 		if _, err := Import(strings.NewReader(text), calendar.UTC, find); err == nil || !strings.Contains(err.Error(), "too deep") {
-			t.Errorf("%q: %v", line, err)
+			t.Errorf("%q: %v", c.line, err)
 		}
 		if _, err := Days(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), "too deep") {
-			t.Errorf("%q as days: %v", line, err)
+			t.Errorf("%q as days: %v", c.line, err)
 		}
 	}
 }

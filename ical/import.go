@@ -56,21 +56,24 @@ const deepest = 4
 var folds = regexp.MustCompile(`\r*\n[ \t]`)
 
 // parse reads a calendar whose components do not lie within each other without end, which
-// the parser would follow.
+// the parser would follow. Only the end of the innermost component ends one: any other end
+// would hide how deep it is.
 func parse(r io.Reader) (*ics.Calendar, error) {
 	data, err := io.ReadAll(r)
 	if err != nil {
 		return nil, err
 	}
-	depth := 0
-	for line := range bytes.Lines(folds.ReplaceAll(data, nil)) {
-		switch word := line[:max(bytes.IndexAny(line, ":;"), 0)]; {
-		case bytes.EqualFold(bytes.TrimSpace(word), []byte("BEGIN")):
-			depth++
-		case bytes.EqualFold(bytes.TrimSpace(word), []byte("END")):
-			depth--
+	var within []string // the components that are not ended, the innermost one last
+	for line := range strings.Lines(string(folds.ReplaceAll(data, nil))) {
+		line = strings.TrimRight(line, "\r\n")
+		word, name, _ := strings.Cut(line, ":")
+		word, _, _ = strings.Cut(word, ";")
+		if strings.EqualFold(strings.TrimSpace(word), "BEGIN") {
+			within = append(within, name)
+		} else if n := len(within) - 1; n >= 0 && line == "END:"+within[n] {
+			within = within[:n]
 		}
-		if depth > deepest {
+		if len(within) > deepest {
 			return nil, errors.New("its components lie within each other too deep")
 		}
 	}

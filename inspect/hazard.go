@@ -99,11 +99,11 @@ func (h *hazards) add(code, message, remedy string) {
 	h.tell(gate.Finding{Severity: gate.SevereError, Code: code, Message: message, Remedy: remedy})
 }
 
-// tell adds a finding, if it was not told with the same words.
+// tell adds a finding, if it was not told with the same words and at least as severely.
 func (h *hazards) tell(f gate.Finding) {
 	f.Message, f.Remedy = words.Line(f.Message), words.Line(f.Remedy)
 	for _, other := range h.found {
-		if other.Message == f.Message && other.Severity >= f.Severity {
+		if other.Message == f.Message && (other.Severity == f.Severity || other.Severity == gate.SevereError) {
 			return
 		}
 	}

@@ -19,6 +19,9 @@ type Who struct {
 	Home   string   // its home folder
 }
 
+// mostLinks is how many links the kernel follows on one way (path_resolution(7)).
+const mostLinks = 40
+
 // Wants of a file, as bits of its mode (inode(7)).
 const (
 	toRead  = 4
@@ -57,7 +60,7 @@ func widen(path, remedy string) string {
 // linkOfOthers returns the first link on the way to a path that neither root nor whoever
 // asks has made, and whose it is.
 func linkOfOthers(path string) (link string, owner int) {
-	parts, at := strings.Split(filepath.Clean(path), "/"), "/"
+	parts, at := strings.Split(path, "/"), "/" // ".." goes up from where a link has led
 	for links := 0; len(parts) > 0; {
 		next := filepath.Join(at, parts[0])
 		parts = parts[1:]
@@ -73,7 +76,7 @@ func linkOfOthers(path string) (link string, owner int) {
 			return next, uid
 		}
 		to, err := os.Readlink(next)
-		if links++; err != nil || links > 40 { // as many as the kernel follows (path_resolution(7))
+		if links++; err != nil || links > mostLinks {
 			return "", 0
 		}
 		if filepath.IsAbs(to) {

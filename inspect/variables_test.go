@@ -1,8 +1,10 @@
 package inspect
 
 import (
+	"slices"
 	"strings"
 	"testing"
+	"timegate/core/gate"
 )
 
 // TestVariables: with root's rights a variable is taken only if it is known to be harmless,
@@ -38,6 +40,29 @@ func TestVariables(t *testing.T) {
 			if got != want {
 				t.Errorf("%s for account %d: %q, want %q: %v", line, who, got, want, h.found)
 			}
+		}
+	}
+}
+
+// TestTellTwice: the same words are told once, as severely as they were found.
+func TestTellTwice(t *testing.T) {
+	for _, c := range []struct {
+		first, second gate.Severity
+		want          []gate.Severity
+	}{
+		{gate.Warning, gate.SevereError, []gate.Severity{gate.Warning, gate.SevereError}},
+		{gate.SevereError, gate.Warning, []gate.Severity{gate.SevereError}},
+		{gate.Warning, gate.Warning, []gate.Severity{gate.Warning}},
+	} {
+		h := &hazards{}
+		h.tell(gate.Finding{Severity: c.first, Message: "the script can be changed by maren"})
+		h.tell(gate.Finding{Severity: c.second, Message: "the script can be changed by maren"})
+		var got []gate.Severity
+		for _, f := range h.found {
+			got = append(got, f.Severity)
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s, then %s: told %v, want %v", c.first, c.second, got, c.want)
 		}
 	}
 }

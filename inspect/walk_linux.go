@@ -13,10 +13,6 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// mostLinks is how many links the kernel follows on one way
-// (path_resolution(7)).
-const mostLinks = 40
-
 // walk takes the way to a path as the kernel does: from part to part, links by
 // what they say at the place where they lie, each by a descriptor of what is
 // there. It looks at every part. It returns nil where the path leads nowhere.

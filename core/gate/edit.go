@@ -175,7 +175,7 @@ func (e *Edit) set(key, literal string) {
 }
 
 // Unset takes a key away, with its line: it has its default then. A key in a table between
-// braces becomes an empty text.
+// braces is taken out of it, with its comma.
 func (e *Edit) Unset(key string) {
 	doc := e.document()
 	if doc == nil {
