@@ -52,6 +52,23 @@ func TestNoRemedyWidens(t *testing.T) {
 	}
 }
 
+// TestLinkBehindUp: ".." goes up from where a link has led, not from where the link lies.
+func TestLinkBehindUp(t *testing.T) {
+	wstest.Root(t)
+	const stranger = 54321
+	dir := t.TempDir()
+	in := func(path string) string { return dir + "/" + path } // Join would take ".." away
+	if err := errors.Join(os.MkdirAll(in("far/deep"), 0o755), os.Symlink(in("far/deep"), in("out")), os.WriteFile(in("job"), nil, 0o755),
+		os.Symlink(in("job"), in("far/job")), os.Lchown(in("far/job"), stranger, stranger)); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"out/../job": in("far/job"), "far/deep/../job": in("far/job"), "far/../job": "", "job": ""} {
+		if link, owner := linkOfOthers(in(path)); link != want || want != "" && owner != stranger {
+			t.Errorf("%s: the link %q of account %d, want %q", path, link, owner, want)
+		}
+	}
+}
+
 // TestSticky: in a folder that everybody may write, but where nobody can take away what is
 // another's, what is there and belongs to root or the account is safe; what is not there is
 // not, nor is the folder itself.
