@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -79,6 +81,7 @@ func (a *app) add(ctx context.Context, c *cli.Command) error {
 	if item != nil {
 		takeItem(g, item)
 	}
+	a.giveDesktop(c, g)
 	edit := gate.NewEdit(gate.Format(g))
 	if err := setKeys(c, edit); err != nil {
 		return err
@@ -114,6 +117,23 @@ func takeItem(g *gate.Gate, item *desktop.Entry) {
 	if item.Terminal {
 		g.As.Window = gate.WindowTerminal
 	}
+}
+
+// giveDesktop gives a program that shows windows the desktop, and says so, unless the call says
+// what it gets.
+func (a *app) giveDesktop(c *cli.Command, g *gate.Gate) {
+	said := slices.ContainsFunc(c.StringSlice("set"), func(s string) bool {
+		return strings.HasPrefix(s, "as.desktop=") || strings.HasPrefix(s, "as.env")
+	})
+	if said || g.As.Desktop {
+		return
+	}
+	why, sure := a.launcher().ShowsWindows(g)
+	if !sure {
+		return
+	}
+	g.As.Desktop = true
+	fmt.Fprintf(a.err, "%s shows windows (%s), so it gets a desktop: as.desktop = true; if it is to have none: --set as.desktop=false\n", filepath.Base(g.Run[0]), why)
 }
 
 // writeEdit proposes a gate as an edit has it.

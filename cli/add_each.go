@@ -60,6 +60,7 @@ func (a *app) addEach(ctx context.Context, c *cli.Command, folder string) error 
 		if err != nil {
 			return err
 		}
+		a.giveDesktop(c, g)
 		edit := gate.NewEdit(gate.Format(g))
 		if err := setKeys(c, edit); err != nil {
 			return err

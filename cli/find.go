@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -20,10 +21,11 @@ import (
 
 func (a *app) findCommand() *cli.Command {
 	return &cli.Command{
-		Name: "find", Category: tryCommands, Usage: "find installed programs and scripts that can be started", ArgsUsage: "WORD …",
-		Description: examples(`timegate find terminal`, `timegate find text edit`, `timegate find stock-count --json`) +
-			"It looks through the menu of the desktop, the programs on PATH, and the scripts that Time Gate keeps. What is mistyped\n" +
-			"is found as well. \"timegate add NAME --program ITEM\" takes an item over.",
+		Name: "find", Category: tryCommands, Usage: "find installed programs and scripts that can be started", ArgsUsage: "[FOLDER] [WORD …]",
+		Description: examples(`timegate find`, `timegate find terminal`, `timegate find text edit`, `timegate find ~/bin`, `timegate find stock-count --json`) +
+			"It looks through the menu of the desktop, the programs on PATH with the first line of their manual pages, and the scripts\n" +
+			"that Time Gate keeps; where a FOLDER is given, through that alone. Without a WORD it lists the menu. What is mistyped is\n" +
+			"found as well. \"timegate add NAME --program ITEM\" takes an item over.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "also what menus leave out"},
 			&cli.IntFlag{Name: "count", Usage: "at most this `NUMBER` of items", Value: 8},
@@ -40,24 +42,41 @@ type foundItem struct {
 	Command  []string      `json:"command"`
 	Folder   string        `json:"folder,omitempty"`
 	Terminal bool          `json:"terminal"`
-	Source   string        `json:"source"` // the desktop entry, or the program
+	Category string        `json:"category,omitempty"` // the menu's
+	Source   string        `json:"source"`             // the desktop entry, or the program
 	Kind     *inspect.Kind `json:"kind"`
 	Gates    []string      `json:"gates"` // that start it already
 }
 
 func (a *app) find(_ context.Context, c *cli.Command) error {
-	words := c.Args().Slice()
-	if len(words) == 0 {
-		return usageError("write what to look for, such as: timegate find terminal")
+	words, folders, err := foldersAmong(c.Args().Slice())
+	if err != nil {
+		return err
 	}
 	if c.Int("count") < 1 {
 		return usageError("--count is %d: write 1 or more", c.Int("count"))
 	}
-	found := desktop.Find(a.items(c.Bool("all")), words)
+	items := a.items(c.Bool("all"))
+	if len(folders) > 0 {
+		items = append(desktop.Applications(desktop.Look{Folders: folders, Locale: locale(), All: true}), desktop.Programs(folders)...)
+	}
+	if len(words) == 0 && len(folders) == 0 {
+		return a.listMenu(items)
+	}
+	found, more := items, 0
+	if len(words) > 0 {
+		found = search(items, words)
+	}
+	if len(found) == 0 && len(words) == 0 {
+		return &exitError{exitFailed, fmt.Errorf("nothing in %s can be started", strings.Join(folders, ", "))}
+	}
 	if len(found) == 0 {
 		return &exitError{exitFailed, fmt.Errorf("nothing here is called %q; try another word, or --all for what menus leave out", strings.Join(words, " "))}
 	}
-	more := max(len(found)-int(c.Int("count")), 0)
+	if len(folders) == 0 || c.IsSet("count") {
+		more = max(len(found)-int(c.Int("count")), 0)
+	}
+	desktop.Describe(found[:len(found)-more])
 	files, err := a.files()
 	if err != nil {
 		return err
@@ -75,6 +94,74 @@ func (a *app) find(_ context.Context, c *cli.Command) error {
 	if more > 0 {
 		fmt.Fprintln(a.err, a.err.faint(fmt.Sprintf("and %d more; give another word, or --count %d", more, len(found))))
 	}
+	return nil
+}
+
+// search finds what words may mean. Where nothing says of itself that it is meant, the
+// manual pages of programs are read, too.
+func search(items []desktop.Entry, words []string) []desktop.Entry {
+	found, sure := desktop.Find(items, words)
+	if !sure {
+		desktop.Describe(items)
+		found, _ = desktop.Find(items, words)
+	}
+	return found
+}
+
+// foldersAmong returns which of some words are folders, as whole paths: those with a slash.
+func foldersAmong(args []string) (words, folders []string, err error) {
+	for _, arg := range args {
+		if !strings.Contains(arg, "/") {
+			words = append(words, arg)
+			continue
+		}
+		path, err := filepath.Abs(arg)
+		if err != nil {
+			return nil, nil, err
+		}
+		if info, err := os.Stat(path); err != nil {
+			return nil, nil, usageError("%s: %w", arg, cause(err))
+		} else if !info.IsDir() {
+			return nil, nil, usageError("%s is not a folder; to run it once: timegate try -- %s", arg, gate.CommandLine(path))
+		}
+		folders = append(folders, path)
+	}
+	return words, folders, nil
+}
+
+// listMenu lists the applications of the menu by category.
+func (a *app) listMenu(items []desktop.Entry) error {
+	items = slices.DeleteFunc(items, func(e desktop.Entry) bool { return !e.Application() || strings.Contains(e.ID, ":") })
+	slices.SortStableFunc(items, func(a, b desktop.Entry) int {
+		return cmp.Or(strings.Compare(a.Category(), b.Category()), strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)))
+	})
+	if a.json {
+		files, err := a.files()
+		if err != nil {
+			return err
+		}
+		out := []foundItem{}
+		for _, e := range items {
+			out = append(out, describeItem(e, files))
+		}
+		return a.out.printJSON(out)
+	}
+	if len(items) == 0 {
+		fmt.Fprintln(a.err, "there is no menu of a desktop here; to look for a program: timegate find WORD")
+		return nil
+	}
+	var rows [][]string
+	before := ""
+	for _, e := range items {
+		category := e.Category()
+		if category == before {
+			category = ""
+		} else {
+			before = category
+		}
+		rows = append(rows, []string{category, strings.TrimSuffix(e.ID, ".desktop"), e.Name, cmp.Or(e.Comment, e.Generic)})
+	}
+	a.out.table([]string{"CATEGORY", "ITEM", "NAME", "ABOUT"}, rows)
 	return nil
 }
 
@@ -100,7 +187,7 @@ func locale() string {
 
 // describeItem tells what an item starts, and which gates start it already.
 func describeItem(e desktop.Entry, files []gates.File) foundItem {
-	x := foundItem{Item: e.ID, Name: e.Name, About: e.Comment, Folder: e.Folder, Terminal: e.Terminal, Source: e.File, Command: []string{}, Gates: []string{}}
+	x := foundItem{Item: e.ID, Name: e.Name, About: e.Comment, Folder: e.Folder, Terminal: e.Terminal, Category: e.Category(), Source: e.File, Command: []string{}, Gates: []string{}}
 	if x.About == "" {
 		x.About = e.Generic
 	}
@@ -186,7 +273,7 @@ func (a *app) itemNamed(name string) (desktop.Entry, error) {
 		return same[0], nil
 	}
 	if len(same) == 0 {
-		same = desktop.Find(items, strings.Fields(name))
+		same = search(items, strings.Fields(name))
 	}
 	if len(same) == 0 {
 		return desktop.Entry{}, usageError("nothing here is called %q; see: timegate find WORD", name)

@@ -185,7 +185,7 @@ func (a *app) commandTyped(text string) ([]string, *desktop.Entry, error) {
 func (a *app) itemHelp(items []desktop.Entry, text string) string {
 	help := []string{"A program with its arguments (words with blanks want quotes), or the name of one that is installed."}
 	if words := strings.Fields(text); len(words) > 0 && !strings.Contains(text, "/") {
-		for _, e := range desktop.Find(items, words) {
+		for _, e := range search(items, words) {
 			help = append(help, strings.TrimSuffix(e.ID, ".desktop")+"  "+cmp.Or(e.Comment, e.Generic, e.Name))
 		}
 	}

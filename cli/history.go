@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"timegate/core/phrase"
 	"timegate/core/words"
 	"timegate/journal"
+	"timegate/workstation/here"
 )
 
 func (a *app) historyCommand() *cli.Command {
@@ -161,15 +163,31 @@ func (a *app) since(text string) (calendar.Instant, error) {
 	return a.timeBack().read(text)
 }
 
-// booted returns when the machine has booted, as the journal has it.
+// errNoBoot is returned where it is not known when the machine has booted.
+var errNoBoot = errors.New("it is not known when this machine has booted: no keeper has run on it here")
+
+// booted returns when the machine has booted: as its kernel says, and of a staged machine,
+// or another system, when its keeper first saw it.
 func (a *app) booted() (calendar.Instant, error) {
 	j, err := a.reader()
-	if err != nil || j == nil {
+	if err != nil {
 		return 0, err
 	}
-	defer j.Close()
-	_, at, err := j.Booted()
-	return at, err
+	var id string
+	var at calendar.Instant
+	if j != nil {
+		defer j.Close()
+		if id, at, err = j.Booted(); err != nil {
+			return 0, err
+		}
+	}
+	if boot, known := here.Booted(id); known {
+		return calendar.InstantOf(boot), nil
+	}
+	if at == 0 {
+		return 0, errNoBoot
+	}
+	return at, nil
 }
 
 // recorded is a line of the history, with what a run does that has not ended.

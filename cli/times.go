@@ -62,7 +62,7 @@ type timeReader struct {
 	now   time.Time
 	ahead bool // a weekday is the next one, and not the last
 	last  bool // a date means its end
-	// booted returns when the machine has booted, 0 where that is not known.
+	// booted returns when the machine has booted, or an error where that is not known.
 	booted func() (calendar.Instant, error)
 }
 

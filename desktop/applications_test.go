@@ -138,7 +138,8 @@ func TestFind(t *testing.T) {
 		"board zebra": "",
 	} {
 		var got []string
-		for _, e := range Find(entries, strings.Fields(words)) {
+		all, _ := Find(entries, strings.Fields(words))
+		for _, e := range all {
 			got = append(got, e.ID)
 		}
 		if strings.Join(got, " ") != want {
@@ -160,7 +161,8 @@ func TestFindKinds(t *testing.T) {
 	for words, want := range map[string]string{"pictures": "plates.desktop", "photo": "plates.desktop", "film": "reel.desktop", "movies": "reel.desktop", "browser": "pages.desktop", "web": "pages.desktop",
 		"terminal": "shell-window.desktop terminal-size", "graphics": "plates.desktop", "xtrem": "shell-window.desktop extremes", "brwoser": "", "games": ""} {
 		var got []string
-		for _, e := range Find(entries, strings.Fields(words)) {
+		all, _ := Find(entries, strings.Fields(words))
+		for _, e := range all {
 			got = append(got, e.ID)
 		}
 		if strings.Join(got, " ") != want {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -30,6 +31,24 @@ type Entry struct {
 
 // Application reports whether it is an application of the menu, and no program alone.
 func (e *Entry) Application() bool { return strings.HasSuffix(e.File, ".desktop") }
+
+// mainCategories are those of which a menu has one place each (Desktop Menu Specification, appendix
+// A, "Main Categories").
+var mainCategories = []string{"AudioVideo", "Audio", "Video", "Development", "Education", "Game", "Graphics", "Network", "Office", "Science", "Settings", "System", "Utility"}
+
+// Category returns the main category of an application, "Other" where it has none, and ""
+// of what is no application.
+func (e *Entry) Category() string {
+	if !e.Application() {
+		return ""
+	}
+	for _, c := range e.Categories {
+		if slices.Contains(mainCategories, c) {
+			return c
+		}
+	}
+	return "Other"
+}
 
 // Folders are where the machine's desktop entries lie (Desktop Menu
 // Specification, XDG_DATA_DIRS). What a person has of their own is left out:
@@ -93,18 +112,23 @@ func Quote(argument string) string {
 	return `"` + strings.NewReplacer(`\`, `\\\\`, `"`, `\\"`, "`", "\\\\`", "$", `\\$`, "%", "%%").Replace(argument) + `"`
 }
 
-// WantsTerminal reports whether a program is a console program that wants a
-// terminal, as an entry in one of the folders says.
-func WantsTerminal(program string, folders []string) bool {
+// Starting returns the applications of folders that start a program: those whose Exec
+// begins with it.
+func Starting(program string, folders []string) (out []Entry) {
 	for _, dir := range folders {
 		files, _ := filepath.Glob(filepath.Join(dir, "*.desktop"))
 		for _, file := range files {
-			if e, err := Read(file); err == nil && e.Terminal && e.starts(program) {
-				return true
+			if e, err := Read(file); err == nil && e.starts(program) {
+				out = append(out, e)
 			}
 		}
 	}
-	return false
+	return out
+}
+
+// WantsTerminal reports whether an application that starts a program wants a terminal.
+func WantsTerminal(program string, folders []string) bool {
+	return slices.ContainsFunc(Starting(program, folders), func(e Entry) bool { return e.Terminal })
 }
 
 // starts reports whether the first word of Exec is a program.

@@ -37,8 +37,9 @@ func Programs(folders []string) []Entry {
 
 // Find returns the entries that words may mean, the best first. Every word must fit:
 // best the name or ID itself, then the beginning of a word of the name, of what it is
-// for, anything within, letters left out, and last a word that is typed nearly so.
-func Find(entries []Entry, words []string) []Entry {
+// for, anything within, letters left out, and last a word that is typed nearly so. sure
+// says that some are called so, or are for it, as it is typed.
+func Find(entries []Entry, words []string) (out []Entry, sure bool) {
 	type match struct {
 		Entry
 		tier int
@@ -62,10 +63,8 @@ func Find(entries []Entry, words []string) []Entry {
 		return cmp.Or(-compareTruth(a.tier == 0, b.tier == 0), -compareTruth(a.Application(), b.Application()), cmp.Compare(a.tier, b.tier), cmp.Compare(len(a.Name), len(b.Name)), strings.Compare(a.Name, b.Name))
 	})
 	is := func(most int) bool { return slices.ContainsFunc(found, func(m match) bool { return m.tier <= most }) }
-	const begun = 2 // a word of it begins so
 	wrong, begins := is(within), is(begun)
 	found = slices.DeleteFunc(found, func(m match) bool { return m.tier == mistyped && wrong || m.tier == nearly && begins })
-	var out []Entry
 	taken := map[string]bool{} // the programs that applications start without more
 	for _, m := range found {
 		argv, _ := m.Command()
@@ -78,7 +77,7 @@ func Find(entries []Entry, words []string) []Entry {
 		}
 		out = append(out, m.Entry)
 	}
-	return out
+	return out, begins
 }
 
 func compareTruth(a, b bool) int {
@@ -91,9 +90,10 @@ func compareTruth(a, b bool) int {
 	return -1
 }
 
-// The tiers of what a word means only if a letter is wrong, with letters left out, or if more
+// The tiers of what a word begins, of what it means only if a letter is wrong, with letters left out, or if more
 // is wrong; and of what it does not mean.
 const (
+	begun    = 2 // a word of it begins so
 	nearly   = 4
 	within   = 5
 	mistyped = 6

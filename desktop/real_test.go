@@ -42,7 +42,7 @@ func TestRealEntries(t *testing.T) {
 				t.Errorf("%s: the code %s is left in %q", e.File, a, argv)
 			}
 		}
-		found := Find(entries, strings.Fields(e.Name))
+		found, _ := Find(entries, strings.Fields(e.Name))
 		if len(found) == 0 || !strings.EqualFold(found[0].Name, e.Name) {
 			t.Errorf("%q is not found first by its name: %v", e.Name, found)
 		}
@@ -97,7 +97,7 @@ func BenchmarkApplications(b *testing.B) {
 	}
 	floor := time.Since(began)
 	for b.Loop() {
-		if got := Find(Applications(Look{Folders: []string{dir}}), []string{"4711"}); len(got) != 1 {
+		if got, _ := Find(Applications(Look{Folders: []string{dir}}), []string{"4711"}); len(got) != 1 {
 			b.Fatal(len(got))
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"debug/elf"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -64,4 +65,34 @@ func machineOf(path string) string {
 	}
 	defer f.Close()
 	return strings.ToLower(strings.TrimPrefix(f.Machine.String(), "EM_"))
+}
+
+// displays are the libraries through which a program speaks to a display, by the beginnings
+// of their names: those of X11 and Wayland, and of the toolkits above them.
+var displays = []string{"libX11.", "libxcb.", "libwayland-client.", "libgtk-", "libgdk-", "libQt5Gui.", "libQt5Widgets.", "libQt6Gui.", "libQt6Widgets.", "libSDL-", "libSDL2-", "libSDL3.", "libfltk.", "libwx_gtk", "libglfw.", "libXt.", "libtk8."}
+
+// DisplayLibrary returns the library through which a program speaks to a display, by what
+// its file names as needed, or "".
+func DisplayLibrary(path string) string {
+	file, err := openPlain(path)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	f, err := elf.NewFile(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	needed, err := f.ImportedLibraries()
+	if err != nil {
+		return ""
+	}
+	i := slices.IndexFunc(needed, func(name string) bool {
+		return slices.ContainsFunc(displays, func(begin string) bool { return strings.HasPrefix(name, begin) })
+	})
+	if i < 0 {
+		return ""
+	}
+	return needed[i]
 }

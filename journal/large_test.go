@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -15,9 +16,14 @@ import (
 
 // large fills a journal with so many decisions of 100 gates (half of them
 // starts), 6,000 of them waits of one opening, in the shape in which a keeper
-// would have written them.
-func large(b *testing.B, path string, decisions int) {
+// would have written them: each gate starts every ten minutes, the last one a moment before
+// the instant given.
+func large(b *testing.B, path string, decisions int, last calendar.Instant) {
 	b.Helper()
+	const step = 3000 // milliseconds from one event to the next
+	first := int64(last)/600_000*600_000 - int64(decisions)*step
+	fill := strings.NewReplacer("$first", strconv.FormatInt(first, 10), "$step", strconv.Itoa(step), "$run", strconv.Itoa(2*step),
+		"$end", strconv.FormatInt(first+int64(decisions)*step, 10)).Replace
 	j, err := Open(path)
 	if err != nil {
 		b.Fatal(err)
@@ -36,33 +42,47 @@ func large(b *testing.B, path string, decisions int) {
 	statements = append(statements,
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d)
 			INSERT INTO runs (run, gate, opening, due, decided, reason, command, account, started, pid, ended, took, result, outcome)
-			SELECT i, 'gate-' || (i %% 100), '1', i * 1000, i * 1000, '{"code":"due","args":{"phrase":"every 10m"}}', '["/opt/larkspur/bin/job-board"]', 'maren',
-				i * 1000 + 2, 4711, i * 1000 + 2 + i %% 500, i %% 500, iif(i %% 50 = 0, 'failed', 'ok'), '{"code":"exit"}' FROM n`, runs),
+			SELECT i, 'gate-' || (i %% 100), '1', $first + i * $run, $first + i * $run, '{"code":"due","args":{"phrase":"every 10m"}}', '["/opt/larkspur/bin/job-board"]', 'maren',
+				$first + i * $run + 2, 4711, $first + i * $run + 2 + i %% 500, i %% 500, iif(i %% 50 = 0, 'failed', 'ok'), '{"code":"exit"}' FROM n`, runs),
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d)
-			INSERT INTO events (at, kind, body) SELECT i * 500, iif(i %% 2, 'tick', 'run-ended'), '{}' FROM n`, decisions),
+			INSERT INTO events (at, kind, body) SELECT $first + i * $step, iif(i %% 2, 'tick', 'run-ended'), '{}' FROM n`, decisions),
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d)
 			INSERT INTO decisions (event, at, kind, gate, opening, due, run, account, body)
-			SELECT i, i * 500, iif(i %% 2, iif(i %% 20 = 1, 'skip', 'start'), 'end'), 'gate-' || ((i + 1) / 2 %% 100), '1', (i + 1) / 2 * 1000, (i + 1) / 2, 'maren',
-				json_object('kind', iif(i %% 2, iif(i %% 20 = 1, 'skip', 'start'), 'end'), 'at', i * 500, 'gate', 'gate-' || ((i + 1) / 2 %% 100), 'opening', '1',
-					'due', (i + 1) / 2 * 1000, 'run', (i + 1) / 2, 'code', 'due') FROM n`, decisions),
+			SELECT i, $first + i * $step, iif(i %% 2, iif(i %% 20 = 1, 'skip', 'start'), 'end'), 'gate-' || ((i + 1) / 2 %% 100), '1', $first + (i + 1) / 2 * $run, (i + 1) / 2, 'maren',
+				json_object('kind', iif(i %% 2, iif(i %% 20 = 1, 'skip', 'start'), 'end'), 'at', $first + i * $step, 'gate', 'gate-' || ((i + 1) / 2 %% 100), 'opening', '1',
+					'due', $first + (i + 1) / 2 * $run, 'run', (i + 1) / 2, 'code', 'due') FROM n`, decisions),
 		`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 6000)
 			INSERT INTO decisions (event, at, kind, gate, opening, due, run, account, body)
-			SELECT i, i * 500, 'wait', 'gate-1', '2', i * 1000, 0, 'maren',
-				json_object('kind', 'wait', 'at', i * 500, 'gate', 'gate-1', 'opening', '2', 'due', i * 1000, 'for', 'quiet', 'code', 'quiet') FROM n`,
+			SELECT i, $first + i * $step, 'wait', 'gate-1', '2', $first + i * $run, 0, 'maren',
+				json_object('kind', 'wait', 'at', $first + i * $step, 'gate', 'gate-1', 'opening', '2', 'due', $first + i * $run, 'for', 'quiet', 'code', 'quiet') FROM n`,
 		`WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < 99)
-			INSERT INTO state_gates (gate, body) SELECT 'gate-' || i, json_object('version', 'v' || i, 'openings', json('[{"name":"1","phrase":"every 10m","moment":1,"last":1}]'), 'last_good', 5) FROM n`,
+			INSERT INTO state_gates (gate, body) SELECT 'gate-' || i, json_object('version', 'v' || i, 'openings', json('[{"name":"1","phrase":"every 10m","moment":$end,"last":$end}]'), 'last_good', $end) FROM n`,
 		`INSERT INTO checkpoints (event, at, body) SELECT id, at, '{"version":1,"machine":{},"gates":{}}' FROM events WHERE id % 20000 = 0`,
-		`INSERT INTO state_machine (one, version, body) VALUES (1, 1, '{"next_run":99,"now":5}')`,
+		fmt.Sprintf(`INSERT INTO state_machine (one, version, body) VALUES (1, 1, '{"next_run":%d,"now":$end}')`, runs+1),
 		`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 2000)
-			INSERT INTO presence (event, at, kind, span) SELECT i, i * 100000, iif(i % 3, 'begin', 'slept'), 5000 FROM n`)
+			INSERT INTO presence (event, at, kind, span) SELECT i, $first + i * 100000, iif(i % 3, 'begin', 'slept'), 5000 FROM n`)
 	for _, index := range indices {
 		statements = append(statements, index[0])
 	}
 	for _, statement := range append(statements, "PRAGMA wal_checkpoint(TRUNCATE)") {
-		if _, err := j.durable.Exec(statement); err != nil {
+		if _, err := j.durable.Exec(fill(statement)); err != nil {
 			b.Fatal(err)
 		}
 	}
+}
+
+// lastEvent is when the last event of a journal came.
+func lastEvent(b *testing.B, path string) (at calendar.Instant) {
+	b.Helper()
+	j, err := OpenReader(path)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer j.Close()
+	if err := j.quick.QueryRow("SELECT at FROM events ORDER BY id DESC LIMIT 1").Scan(&at); err != nil {
+		b.Fatal(err)
+	}
+	return at
 }
 
 // BenchmarkLarge measures what is asked of a large journal, opened anew for
@@ -83,9 +103,9 @@ func BenchmarkLarge(b *testing.B) {
 		path = filepath.Join(b.TempDir(), "journal.db")
 	}
 	if _, err := os.Stat(path); err != nil {
-		large(b, path, decisions)
+		large(b, path, decisions, calendar.InstantOf(time.Now()))
 	}
-	last := calendar.Instant(decisions) * 500
+	last := lastEvent(b, path)
 	for _, question := range []struct {
 		name string
 		ask  func(j *Journal) (int, error)

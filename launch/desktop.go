@@ -9,6 +9,7 @@ import (
 
 	"timegate/core/gate"
 	"timegate/desktop"
+	"timegate/inspect"
 	"timegate/workstation"
 	"timegate/workstation/accounts"
 	"timegate/workstation/here"
@@ -118,7 +119,7 @@ func (l *Launcher) neverOnDesktop(a account) string {
 // desktop.
 func (l *Launcher) Windows(g *gate.Gate) []gate.Finding {
 	if !g.As.Desktop {
-		return nil
+		return l.withoutDesktop(g)
 	}
 	a, err := l.accountOf(g)
 	if err != nil {
@@ -148,4 +149,44 @@ func (l *Launcher) Windows(g *gate.Gate) []gate.Finding {
 		}
 	}
 	return out
+}
+
+// ShowsWindows says why a program is one that shows windows, or "": by an application of the
+// menu (sure, unless it is given options, which may have it do something else), or by the
+// libraries that it names.
+func (l *Launcher) ShowsWindows(g *gate.Gate) (why string, sure bool) {
+	program, _, _ := l.Target(g)
+	entries := desktop.Starting(program, desktop.Folders)
+	if i := slices.IndexFunc(entries, func(e desktop.Entry) bool { return !e.Terminal }); i >= 0 {
+		sure = !slices.ContainsFunc(g.Run[1:], func(arg string) bool { return strings.HasPrefix(arg, "-") })
+		return "the menu has it as " + entries[i].Name, sure
+	}
+	if library := inspect.DisplayLibrary(program); library != "" {
+		return "it is made with " + library, false
+	}
+	return "", false
+}
+
+// withoutDesktop finds what a gate without a desktop wants of one.
+func (l *Launcher) withoutDesktop(g *gate.Gate) []gate.Finding {
+	for _, name := range []string{"DISPLAY", "WAYLAND_DISPLAY"} {
+		if g.As.Env[name] != "" {
+			return nil // it is led to a display
+		}
+	}
+	x := gate.Finding{Severity: gate.Note, Code: "no-desktop", Remedy: "give it one: timegate change " + g.Name + " --set as.desktop=true"}
+	program := filepath.Base(g.Run[0])
+	switch why, sure := l.ShowsWindows(g); {
+	case why != "":
+		if sure || g.As.Window != gate.WindowOrdinary {
+			x.Severity = gate.Warning
+		}
+		x.Message = fmt.Sprintf("%s shows windows (%s), and without as.desktop it gets no display: what wants to show a window there fails", program, why)
+	case g.As.Window != gate.WindowOrdinary:
+		x.Message = fmt.Sprintf("as.window = %q changes nothing: without as.desktop %s gets no display, so it has no window", g.As.Window, program)
+		x.Remedy = "leave as.window out"
+	default:
+		return nil
+	}
+	return []gate.Finding{x}
 }

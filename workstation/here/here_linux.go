@@ -33,6 +33,7 @@ var (
 	Settle        = linux.Settle
 	Health        = linux.Health
 	MayWake       = linux.MayWake
+	Booted        = linux.Booted
 )
 
 // SelfOrder says how this program is started once more.

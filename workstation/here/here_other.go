@@ -70,6 +70,9 @@ func DesktopLogons() (last map[string]time.Time, since time.Time, ok bool) {
 	return nil, time.Time{}, false
 }
 
+// Booted is not known here.
+func Booted(string) (at time.Time, known bool) { return time.Time{}, false }
+
 // MayWake says that nothing is woken here.
 func MayWake(bool) error { return ErrNotServed }
 

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -110,6 +111,19 @@ func BootID() string {
 	}
 	return strings.TrimSpace(string(b))
 }
+
+// Booted returns when the kernel has booted, by its clocks (CLOCK_BOOTTIME). With the id of
+// another machine, which is not of the kernel's form, it is not known; an earlier boot of
+// this one is over.
+func Booted(id string) (at time.Time, known bool) {
+	if id != "" && !bootID.MatchString(id) {
+		return time.Time{}, false
+	}
+	return time.Unix(0, int64(readClocks().ahead)), true
+}
+
+// bootID is the form of the kernel's ids of boots: random(4) names a UUID.
+var bootID = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 
 // Watch implements [workstation.Workstation]. What is not wanted is not
 // listened to, so that it does not wake the keeper.

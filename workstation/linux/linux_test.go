@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -97,4 +98,29 @@ func tellsExits() bool {
 	major, minor := 0, 0
 	fmt.Sscanf(string(release), "%d.%d", &major, &minor)
 	return err == nil && (major > 6 || major == 6 && minor >= 15)
+}
+
+// TestBooted: when the machine has booted is what the kernel counts as such in proc(5), by
+// its own id, an earlier one of its own and none; of a staged machine it is not known.
+func TestBooted(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(text), "\nbtime ")
+	var seconds int64
+	if _, err := fmt.Sscan(rest, &seconds); err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{linux.BootID(), "0f6e1c1e-0000-4000-8000-1a2b3c4d5e6f", ""} {
+		if at, known := linux.Booted(id); !known || at.Sub(time.Unix(seconds, 0)).Abs() > 2*time.Second {
+			t.Errorf("%q: %v, %v, want %v", id, at, known, time.Unix(seconds, 0))
+		}
+	}
+	for _, id := range []string{"larkspur-demo", "staged-3f", linux.BootID() + "+"} {
+		if at, known := linux.Booted(id); known {
+			t.Errorf("%q: %v", id, at)
+		}
+	}
 }
