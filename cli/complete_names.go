@@ -5,9 +5,9 @@ import (
 	"path/filepath"
 	"strings"
 
+	"timegate/core/event"
 	"timegate/core/phrase"
 	"timegate/gates"
-	"timegate/workstation/staged"
 	"timegate/workstation/zones"
 )
 
@@ -95,8 +95,8 @@ func (a *app) startupNames() []string {
 // stagedEvents lists what can be made to happen on a staged machine.
 func stagedEvents() []string {
 	var words []string
-	for _, e := range staged.EventHelp() {
-		words = append(words, e[0]+"\t"+e[2])
+	for _, e := range event.Staged() {
+		words = append(words, e.Word+"\t"+e.Help)
 	}
 	return words
 }

@@ -4,17 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"timegate/workstation/staged"
+	"timegate/core/event"
+	"timegate/core/phrase"
+	"timegate/workstation/accounts"
 )
 
 func (a *app) stageCommand() *cli.Command {
 	var list strings.Builder
-	for _, stagedEvent := range staged.EventHelp() {
-		fmt.Fprintf(&list, "\n  %-24s %s", strings.TrimSpace(stagedEvent[0]+" "+stagedEvent[1]), stagedEvent[2])
+	for _, v := range event.Staged() {
+		fmt.Fprintf(&list, "\n  %-24s %s", v.Usage(), v.Help)
 	}
 	return &cli.Command{
 		Name: "stage", Category: otherCommands, Usage: "make something happen on a staged machine", ArgsUsage: "EVENT [ARGUMENT …]",
@@ -28,6 +31,9 @@ func (a *app) stageCommand() *cli.Command {
 			if words[0] == "-h" || words[0] == "--help" {
 				return cli.ShowSubcommandHelp(c)
 			}
+			if err := a.stageable(words); err != nil {
+				return err
+			}
 			ans, err := a.client.Stage(ctx, words)
 			if err != nil {
 				return err
@@ -39,4 +45,37 @@ func (a *app) stageCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// stageable refuses accounts that nobody knows: neither this machine nor a gate.
+func (a *app) stageable(words []string) error {
+	const named = 2
+	if len(words) != named || !slices.Contains([]string{"logon", "logoff", "lock", "unlock"}, words[0]) {
+		return nil
+	}
+	name := words[1]
+	if _, err := accounts.ByName(name); !accounts.Unknown(err) {
+		return nil
+	}
+	files, err := a.files()
+	if err != nil {
+		return err
+	}
+	var known []string
+	for _, f := range files {
+		if f.Gate == nil {
+			continue
+		}
+		known = append(known, f.Gate.As.User, f.Gate.Needs.People)
+		for _, o := range f.Gate.Opens {
+			known = append(known, o.Plan.Phrase.Event.Account)
+		}
+	}
+	if slices.Contains(known, name) {
+		return nil
+	}
+	if near, ok := phrase.Nearest(name, known); ok && near != "" {
+		return usageError("there is no account %s here, and no gate names one; did you mean %q?", name, near)
+	}
+	return usageError("there is no account %s here, and no gate names one", name)
 }

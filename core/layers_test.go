@@ -35,7 +35,8 @@ var arrows = map[string]string{
 	"core/replay":              "core/engine core/gate core/phrase",
 	"core/tell":                "core/calendar core/engine core/gate core/words",
 	"core/estate":              "core/gate core/phrase",
-	"core/rehearsal":           "core/calendar core/engine core/gate core/phrase core/words",
+	"core/rehearsal":           "core/calendar core/engine core/event core/gate core/phrase core/words",
+	"core/event":               "core/phrase",
 	"journal":                  "core/calendar core/engine core/phrase",
 	"workstation":              "core/calendar core/engine core/phrase",
 	"workstation/peer":         "",
@@ -46,7 +47,7 @@ var arrows = map[string]string{
 	"workstation/window":       "workstation workstation/peer workstation/rights",
 	"workstation/linux":        "core/calendar core/engine core/phrase workstation workstation/accounts workstation/cgroup workstation/rights workstation/window workstation/zones",
 	"workstation/here":         "workstation workstation/linux workstation/window",
-	"workstation/staged":       "core/calendar core/engine core/phrase home workstation workstation/accounts workstation/here",
+	"workstation/staged":       "core/calendar core/engine core/event core/phrase home workstation workstation/accounts workstation/here",
 	"workstation/wstest":       "core/calendar core/coretest core/engine core/gate core/phrase workstation workstation/cgroup",
 	"workstation/wstest/cutfs": "workstation/wstest",
 	"desktop":                  "core/phrase",
@@ -68,7 +69,7 @@ var arrows = map[string]string{
 	"tell":                     "core/tell core/words home workstation workstation/accounts workstation/rights",
 	"watch":                    "control core/calendar core/engine core/words journal",
 	"demo":                     "core/calendar workstation/zones",
-	"cli": "agent chart control core/calendar core/engine core/estate core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/tell core/words demo desktop estate estate/hub figures gates home ical inspect install journal keeper launch report startup " +
+	"cli": "agent chart control core/calendar core/engine core/event core/estate core/forecast core/gate core/phrase core/phrase/spoken core/rehearsal core/replay core/tell core/words demo desktop estate estate/hub figures gates home ical inspect install journal keeper launch report startup " +
 		"tell watch workstation workstation/accounts workstation/here workstation/rights workstation/staged workstation/zones",
 }
 

@@ -3,62 +3,22 @@ package rehearsal
 import (
 	"cmp"
 	"fmt"
-	"path"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"timegate/core/calendar"
+	"timegate/core/event"
 	"timegate/core/phrase"
 )
-
-// verbs are what can happen, with the arguments that each takes.
-var verbs = []struct {
-	word, arguments string
-	check           func(arg string) string // what is wrong with the first argument, or ""
-}{
-	{"boot", "", nil}, {"shutdown", "", nil}, {"logon", "NAME", nil}, {"logoff", "NAME", nil}, {"lock", "[NAME]", nil}, {"unlock", "[NAME]", nil},
-	{"sleep", "", nil}, {"resume", "", nil}, {"mains", "", nil}, {"battery", "[N%]", charge}, {"online", "", nil}, {"offline", "", nil},
-	{"idle", "[SPAN]", span}, {"active", "", nil}, {"mount", "PATH", whole}, {"unmount", "PATH", whole}, {"device", "NAME", nil}, {"change", "PATH", whole},
-	{"memory", "AMOUNT", amount}, {"disk", "PATH AMOUNT", whole}, {"signal", "NAME", nil}, {"open", "GATE", nil}, {"stop", "GATE", nil}, {"pause", "", nil}, {"continue", "", nil},
-}
 
 // EventHelp returns what can happen, with the arguments of each.
 func EventHelp() []string {
 	var out []string
-	for _, v := range verbs {
-		out = append(out, strings.TrimSpace(v.word+" "+v.arguments))
+	for _, v := range event.Played() {
+		out = append(out, v.Usage())
 	}
 	return out
-}
-
-func charge(arg string) string {
-	if n, err := strconv.Atoi(strings.TrimSuffix(arg, "%")); err != nil || n < 1 || n > 100 {
-		return fmt.Sprintf("%q is no charge such as 64%%", arg)
-	}
-	return ""
-}
-
-func span(arg string) string {
-	if _, err := phrase.ParseSpan(arg); err != nil {
-		return err.Error()
-	}
-	return ""
-}
-
-func amount(arg string) string {
-	if _, ok := phrase.ParseAmount(arg); !ok {
-		return fmt.Sprintf("%q is no amount such as 300MiB or 5%%", arg)
-	}
-	return ""
-}
-
-func whole(arg string) string {
-	if !path.IsAbs(arg) && !strings.HasPrefix(arg, "~/") {
-		return fmt.Sprintf("%q is no whole path such as /media/vault", arg)
-	}
-	return ""
 }
 
 var clockWord = regexp.MustCompile(`^\d{1,2}:\d\d(:\d\d)?$`)
@@ -92,38 +52,17 @@ func (r *reader) events(d *Day, texts []string) {
 
 // event checks what happens.
 func (r *reader) event(words []string) (problem, remedy string) {
-	var known []string
-	for _, v := range verbs {
-		known = append(known, v.word)
-		if v.word != strings.ToLower(words[0]) {
-			continue
-		}
-		args := words[1:]
-		if most := len(strings.Fields(v.arguments)); len(args) > most || len(args) < most && !strings.HasPrefix(v.arguments, "[") {
-			return fmt.Sprintf("%q takes %s", v.word, cmp.Or(v.arguments, "no argument")), "write " + strings.TrimSpace(v.word+" "+v.arguments)
-		}
-		if len(args) > 0 && v.check != nil {
-			if wrong := v.check(args[0]); wrong != "" {
-				return wrong, ""
-			}
-		}
-		if len(args) > 1 {
-			if wrong := amount(args[1]); wrong != "" {
-				return wrong, ""
-			}
-		}
-		if v.arguments == "GATE" && !slices.Contains(r.env.Gates, args[0]) {
-			problem = fmt.Sprintf("there is no gate %q", args[0])
-			if near, ok := phrase.Nearest(args[0], r.env.Gates); ok {
-				remedy = fmt.Sprintf("did you mean %q?", near)
-			}
-		}
+	v, problem, remedy := event.Find(event.Played(), words)
+	if problem != "" {
 		return problem, remedy
 	}
-	if near, ok := phrase.Nearest(strings.ToLower(words[0]), known); ok {
-		return fmt.Sprintf("%q is nothing that happens", words[0]), fmt.Sprintf("did you mean %q?", near)
+	if v.Arguments == "GATE" && !slices.Contains(r.env.Gates, words[1]) {
+		problem = fmt.Sprintf("there is no gate %q", words[1])
+		if near, ok := phrase.Nearest(words[1], r.env.Gates); ok {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
 	}
-	return fmt.Sprintf("%q is nothing that happens", words[0]), "one of " + strings.Join(known, ", ")
+	return problem, remedy
 }
 
 // moments returns when an event happens within the day file: days are written as in a

@@ -186,7 +186,7 @@ func TestWrongDays(t *testing.T) {
 		"from = \"2026-11-30\"\nevent = [\"07:00 boot\"]\n":                         "did you mean \"events\"?",
 		"from = \"2026-11-30\"\nevents = \"07:00 boot\"\n":                          "wrong kind",
 		"from = \"2026-11-30\"\nevents = [\"boot\"]\n":                              "day.toml:2:12: it does not say when",
-		"from = \"2026-11-30\"\nevents = [\"07:00 boot\", \"07:05 bot\"]\n":         "day.toml:2:26: \"bot\" is nothing that happens; did you mean \"boot\"?",
+		"from = \"2026-11-30\"\nevents = [\"07:00 boot\", \"07:05 bot\"]\n":         "day.toml:2:26: \"bot\" is nothing that can happen here; did you mean \"boot\"?",
 		"from = \"2026-11-30\"\nevents = [\"07:00 battery 640%\"]\n":                "\"640%\" is no charge",
 		"from = \"2026-11-30\"\nevents = [\"07:00 logon\"]\n":                       "\"logon\" takes NAME",
 		"from = \"2026-11-30\"\nevents = [\"someday 07:00 boot\"]\n":                "is no time such as",

@@ -6,56 +6,27 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/event"
 	"timegate/core/phrase"
 	"timegate/home"
 	"timegate/workstation"
 )
 
-// stagedEvent is something that can happen to a staged machine.
-type stagedEvent struct {
-	word      string
-	arguments string // as help shows them, "" for none
-	help      string
-	do        func(m *Machine, args []string) error
-}
-
-// stagedEvents are all that can be staged, in the order in which help lists them.
-var stagedEvents = []stagedEvent{
-	{"boot", "", "the machine has booted; nobody is logged on", (*Machine).boot},
-	{"shutdown", "", "the machine is about to shut down", plain(phrase.Shutdown, nil)},
-	{"logon", "[NAME]", "an account logs on, by default your own", (*Machine).logon},
-	{"logoff", "NAME", "an account logs off", (*Machine).logoff},
-	{"lock", "[NAME]", "the session is locked", (*Machine).lock},
-	{"unlock", "[NAME]", "the session is unlocked", (*Machine).unlock},
-	{"sleep", "", "the machine sleeps, until it resumes or an alarm wakes it", (*Machine).sleep},
-	{"resume", "", "the machine wakes up", (*Machine).resume},
-	{"mains", "", "the machine is plugged in", plain(phrase.Mains, func(f *engine.Facts) { f.OnBattery = false })},
-	{"battery", "[N%]", "it runs on its battery, with this charge", (*Machine).battery},
-	{"online", "", "there is a default route", plain(phrase.Online, func(f *engine.Facts) { f.Online = true })},
-	{"offline", "", "there is none", plain(phrase.Offline, func(f *engine.Facts) { f.Online = false })},
-	{"idle", "SPAN", "nobody has touched the machine for this long", (*Machine).setIdle},
-	{"active", "", "somebody touches it", (*Machine).active},
-	{"mount", "PATH", "something is mounted there", mounting(phrase.Mount)},
-	{"unmount", "PATH", "something mounted there is taken away", mounting(phrase.Unmount)},
-	{"device", "NAME", "a device turns up", (*Machine).device},
-	{"memory", "AMOUNT", "so much memory is free", (*Machine).setMemory},
-	{"disk", "PATH AMOUNT", "so much of the disk at the path is free", (*Machine).setDisk},
-	{"clock", "+SPAN|-SPAN|TIME", "the clock is set forward or back, to the next such time of day, or to a date (2026-12-01 18:30); while the machine sleeps, the time passes", (*Machine).setClock},
-}
-
-// EventHelp returns what can be staged: each word, its arguments and what it does.
-func EventHelp() [][3]string {
-	var out [][3]string
-	for _, c := range stagedEvents {
-		out = append(out, [3]string{c.word, c.arguments, c.help})
-	}
-	return out
+// happens is what each event does to a staged machine.
+var happens = map[string]func(m *Machine, args []string) error{
+	"boot": (*Machine).boot, "shutdown": plain(phrase.Shutdown, nil),
+	"logon": (*Machine).logon, "logoff": (*Machine).logoff, "lock": (*Machine).lock, "unlock": (*Machine).unlock,
+	"sleep": (*Machine).sleep, "resume": (*Machine).resume,
+	"mains": plain(phrase.Mains, func(f *engine.Facts) { f.OnBattery = false }), "battery": (*Machine).battery,
+	"online": plain(phrase.Online, func(f *engine.Facts) { f.Online = true }), "offline": plain(phrase.Offline, func(f *engine.Facts) { f.Online = false }),
+	"idle": (*Machine).setIdle, "active": (*Machine).active,
+	"mount": mounting(phrase.Mount), "unmount": mounting(phrase.Unmount), "device": (*Machine).device,
+	"memory": (*Machine).setMemory, "disk": (*Machine).setDisk, "clock": (*Machine).setClock,
 }
 
 // StageError reports something that cannot be staged.
@@ -72,25 +43,12 @@ func (m *Machine) Stage(words []string) error {
 	if words[0] == "clock" && len(words) == dated {
 		words = []string{"clock", words[1] + " " + words[2]}
 	}
-	i := slices.IndexFunc(stagedEvents, func(c stagedEvent) bool { return c.word == words[0] })
-	if i < 0 {
-		var known []string
-		for _, c := range stagedEvents {
-			known = append(known, c.word)
-		}
-		remedy := "one of " + strings.Join(known, ", ")
-		if near, ok := phrase.Nearest(words[0], known); ok {
-			remedy = fmt.Sprintf("did you mean %q?", near)
-		}
-		return &StageError{fmt.Sprintf("%q cannot be staged", words[0]), remedy}
-	}
-	c, args := stagedEvents[i], words[1:]
-	if most := len(strings.Fields(c.arguments)); len(args) > most || len(args) < most && !strings.HasPrefix(c.arguments, "[") {
-		return &StageError{fmt.Sprintf("%q takes %s", c.word, cmp.Or(c.arguments, "no argument")),
-			"write " + strings.TrimSpace(c.word+" "+c.arguments)}
+	v, problem, remedy := event.Find(event.Staged(), words)
+	if problem != "" {
+		return &StageError{problem, remedy}
 	}
 	m.settle()
-	return c.do(m, args)
+	return happens[v.Word](m, words[1:])
 }
 
 // settle lets the clock keep real time for a moment.
@@ -210,11 +168,7 @@ func (m *Machine) resume([]string) error {
 func (m *Machine) battery(args []string) error {
 	charge := m.board.Facts().Charge
 	if len(args) > 0 {
-		n, err := strconv.Atoi(strings.TrimSuffix(args[0], "%"))
-		if err != nil || n < 1 || n > 100 {
-			return &StageError{fmt.Sprintf("%q is no charge", args[0]), "write for instance 70%"}
-		}
-		charge = n
+		charge, _ = event.Charge(args[0])
 	}
 	set := func(f *engine.Facts) { f.OnBattery, f.Charge = true, charge }
 	if m.board.Facts().OnBattery {
@@ -228,7 +182,7 @@ func (m *Machine) battery(args []string) error {
 func (m *Machine) setIdle(args []string) error {
 	d, err := phrase.ParseSpan(args[0])
 	if err != nil {
-		return &StageError{err.Error(), "write for instance 10m"}
+		return err
 	}
 	since := calendar.InstantOf(m.Now().Add(-d))
 	m.board.Learn(func(f *engine.Facts) { f.IdleSince = since })
@@ -266,10 +220,7 @@ func (m *Machine) device(args []string) error {
 }
 
 func (m *Machine) setMemory(args []string) error {
-	a, ok := phrase.ParseAmount(args[0])
-	if !ok {
-		return &StageError{fmt.Sprintf("%q is no amount", args[0]), "write for instance 300MiB"}
-	}
+	a, _ := phrase.ParseAmount(args[0])
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.memory = a.Of(stagedTotal)
@@ -278,10 +229,7 @@ func (m *Machine) setMemory(args []string) error {
 }
 
 func (m *Machine) setDisk(args []string) error {
-	a, ok := phrase.ParseAmount(args[1])
-	if !ok {
-		return &StageError{fmt.Sprintf("%q is no amount", args[1]), "write for instance 2GiB"}
-	}
+	a, _ := phrase.ParseAmount(args[1])
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	path := filepath.Clean(args[0])
