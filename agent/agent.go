@@ -56,9 +56,10 @@ type Agent struct {
 	there    []string
 	known    chan struct{} // closed when the places are known; nil where they are
 	troubles []workstation.Trouble
-	err      error // why it is not to be had
-	needed   bool  // the account has gates
-	link     *link // nil while there is none
+	err      error     // why it is not to be had
+	needed   bool      // the account has gates
+	link     *link     // nil while there is none
+	lost     time.Time // when the last conversation ended; zero before the first
 	asked    map[int64]chan content
 	asks     int64
 	given    map[int64]func() // starts that were given up

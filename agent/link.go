@@ -95,7 +95,13 @@ func (a *Agent) attach(l *link) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.link, a.err = l, nil
-	queue := []request{{Watch: &wants{a.wants.Watches, a.wants.Places}}}
+	watches := slices.Clone(a.wants.Watches)
+	for i := range watches {
+		if !a.lost.IsZero() {
+			watches[i].Since = a.lost
+		}
+	}
+	queue := []request{{Watch: &wants{watches, a.wants.Places}}}
 	var ends []request
 	queued := map[int64]bool{}
 	for _, q := range a.queue {
@@ -122,6 +128,9 @@ func (a *Agent) attach(l *link) {
 // there is no agent, nothing can start.
 func (a *Agent) detach(err error) (ended bool) {
 	a.mu.Lock()
+	if a.link != nil {
+		a.lost = time.Now()
+	}
 	a.link = nil
 	if a.over {
 		a.leaveOutputs()

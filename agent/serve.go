@@ -374,7 +374,7 @@ func (s *server) greeting() *greeting {
 
 // writeNotice tells of what was seen; of very many files only how many.
 func writeNotice(w *bufio.Writer, n *workstation.Notice) {
-	out := notice{Key: n.Name, Subject: n.Subject, Text: n.Text, Count: max(n.Count, int64(len(n.Files)))}
+	out := notice{Key: n.Name, Subject: n.Subject, Text: n.Text, Count: max(n.Count, int64(len(n.Files))), Missed: n.Missed}
 	room := mostReport / 4 // each byte may need several in JSON
 	for _, f := range n.Files {
 		if room -= len(f); room < 0 {

@@ -9,7 +9,9 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/phrase"
 	"timegate/core/words"
 	"timegate/home"
 	"timegate/workstation"
@@ -189,6 +191,9 @@ func (a *Agent) takeNotice(n *notice) {
 	}
 	a.notices.Wait(context.Background())
 	b := &engine.Occurred{Event: w.Event.Kind, Name: n.Key, Subject: oneLine(n.Subject), Text: oneLine(n.Text), Count: max(n.Count, 0)}
+	if !n.Missed.IsZero() && w.Event.Kind == phrase.Change {
+		b.Missed = calendar.InstantOf(n.Missed)
+	}
 	for _, f := range n.Files[:min(len(n.Files), filesMost)] {
 		if strings.HasPrefix(f, "/") && len(f) < textMost*2 && !strings.Contains(f, "\x00") {
 			b.Files = append(b.Files, f)

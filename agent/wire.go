@@ -165,6 +165,8 @@ type notice struct {
 	Text    string   `json:"text,omitempty"`
 	Count   int64    `json:"count,omitempty"`
 	Files   []string `json:"files,omitempty"`
+	// Missed is the latest of changes that came while nobody watched.
+	Missed time.Time `json:"missed,omitzero"`
 }
 
 // places are the paths that are there, of those that matter.

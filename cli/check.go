@@ -11,6 +11,7 @@ import (
 
 	"timegate/control"
 	"timegate/core/calendar"
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/gates"
 	"timegate/home"
@@ -148,6 +149,16 @@ func (a *app) past() (*inspect.Past, error) {
 	out := &inspect.Past{Absence: *absence}
 	if err != nil || a.home.OfOthers() { // who was there is not for everybody to see
 		return out, err
+	}
+	state, err := a.engineState()
+	if err != nil {
+		return out, err
+	}
+	out.Own = map[string]int64{}
+	for name, g := range state.Gates {
+		for _, o := range g.Openings {
+			out.Own[engine.Key(name, o.Name)] = o.Own
+		}
 	}
 	states, err := a.pastStates(a.now())
 	if errors.Is(err, journal.ErrNone) {

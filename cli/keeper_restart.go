@@ -54,7 +54,7 @@ func (a *app) keeperStop(ctx context.Context, c *cli.Command) error {
 		switch {
 		case err == nil && !now.Began.Equal(before.Began):
 			text = fmt.Sprintf("the keeper has ended, and its service has begun another one: process %d; to end that, too: timegate keeper uninstall", now.PID)
-		case errors.Is(err, control.ErrNoKeeper):
+		case errors.Is(err, control.ErrNoKeeper) && !a.home.Kept(): // it answers no more, and has let go of all
 			if text = "the keeper has ended"; before.Running > 0 {
 				text += fmt.Sprintf("; %s still running", plural(before.Running, "program"))
 			}

@@ -58,7 +58,7 @@ var arrows = map[string]string{
 	"startup":                  "core/gate core/phrase desktop gates home",
 	"launch":                   "core/calendar core/engine core/gate core/phrase core/words desktop home inspect workstation workstation/accounts workstation/here",
 	"control":                  "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/accounts workstation/peer",
-	"agent":                    "core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
+	"agent":                    "core/calendar core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
 	"install":                  "core/gate desktop home inspect",
 	"keeper":                   "agent control core/calendar core/engine core/gate core/phrase core/replay core/tell core/words gates home journal launch startup tell workstation",
 	"chart":                    "core/calendar core/forecast core/words",

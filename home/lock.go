@@ -23,6 +23,16 @@ func (h Home) Lock() (unlock func(), err error) {
 	return lockFile(h.lock(), "a keeper already keeps this home")
 }
 
+// Kept reports whether a keeper has the home's lock: until it lets go, no other can begin.
+func (h Home) Kept() bool {
+	f, err := os.OpenFile(h.lock(), os.O_RDONLY|noFollow, 0)
+	if err != nil {
+		return false // there is none, or it is not for us to see
+	}
+	defer f.Close()
+	return locked(f)
+}
+
 // LockGates makes this process the only one that changes the folder of gates
 // by a plan.
 func (h Home) LockGates() (unlock func(), err error) {

@@ -34,6 +34,15 @@ func flock(f *os.File) (pid int) {
 	return pid
 }
 
+// locked reports whether somebody has a file locked for themselves.
+func locked(f *os.File) bool {
+	if unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil {
+		return true
+	}
+	unflock(f)
+	return false
+}
+
 // unflock lets a file go for all who have it open: a program that is just being
 // started has it, too, until it begins.
 func unflock(f *os.File) { unix.Flock(int(f.Fd()), unix.LOCK_UN) }

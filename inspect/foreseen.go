@@ -79,6 +79,9 @@ func nearest(next func(calendar.Instant) (calendar.Instant, bool), now calendar.
 type Past struct {
 	Absence
 	States []rehearsal.State // in order; none where that is not known
+	// Own is how many moments in a row each opening of files had that came only of changes
+	// made while its gate ran itself, by [engine.Key].
+	Own map[string]int64
 }
 
 // Habits finds openings at whose moments the machine is usually away, or lacks what the
@@ -87,6 +90,9 @@ func Habits(g *gate.Gate, p *Past) []gate.Finding {
 	out := CheckAbsence(g, &p.Absence)
 	for i := range g.Opens {
 		o := &g.Opens[i]
+		if times := p.Own[engine.Key(g.Name, o.Name)]; times >= engine.OwnFree && o.Enabled {
+			out = append(out, ownChanges(g, o, times))
+		}
 		if o.Plan.Rule == nil || !o.Enabled {
 			continue
 		}
@@ -107,6 +113,17 @@ func Habits(g *gate.Gate, p *Past) []gate.Finding {
 		}
 	}
 	return out
+}
+
+// ownChanges tells of an opening whose gate seems to open itself.
+func ownChanges(g *gate.Gate, o *gate.Opening, times int64) gate.Finding {
+	then := "it comes later and later, until something else changes"
+	if g.Rules.OwnChanges == gate.OwnOpen {
+		then = "it starts each time, since own_changes = \"open\""
+	}
+	return gate.Finding{Severity: gate.Warning, Code: "own-changes",
+		Message: fmt.Sprintf("opening %s (%s): the last %d times it came only of files that changed while the program ran: it may open itself; %s", o.Name, o.When, times, then),
+		Remedy:  "let the program write elsewhere, or name what is meant: matching *.pdf"}
 }
 
 // lacking is how often something is usually lacking, and what.

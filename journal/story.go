@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"time"
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
@@ -53,8 +54,11 @@ func (j *Journal) Story(gate string, limit int) ([]Moment, error) {
 	return out, nil
 }
 
-// quiet reports whether a decision only tells that files have begun to change.
-func quiet(d engine.Decision) bool { return d.Kind == engine.Wait && d.For == engine.ForQuiet }
+// quiet reports whether a decision only tells that files have begun to change, and nothing of
+// why that is special.
+func quiet(d engine.Decision) bool {
+	return d.Kind == engine.Wait && d.For == engine.ForQuiet && d.Code == engine.CodeQuiet
+}
 
 // lastDues walks back through what was decided about a gate, until there are
 // so many dues. The gate is given by a condition with its argument.
@@ -116,6 +120,32 @@ func (j *Journal) Versions(gate string) ([]Version, error) {
 	}
 	return out, err
 }
+
+// UnwatchedSince returns from when on no keeper was there, before the one that begins now;
+// 0 where none ever was. What one did not get to tell when it ended counts as unwatched.
+func (j *Journal) UnwatchedSince() (calendar.Instant, error) {
+	rows, err := j.quick.Query("SELECT at, kind FROM events ORDER BY id DESC LIMIT 2")
+	if err != nil {
+		return 0, j.wrap(err)
+	}
+	defer rows.Close()
+	var since calendar.Instant
+	for rows.Next() {
+		var at calendar.Instant
+		var kind string
+		if err := rows.Scan(&at, &kind); err != nil {
+			return 0, j.wrap(err)
+		}
+		if since = max(since, at); kind != string(engine.KindEnded) {
+			break
+		}
+		since = at.Add(-untold)
+	}
+	return since, j.wrap(rows.Err())
+}
+
+// untold is how long a change of files may not have been told yet.
+const untold = 200 * time.Millisecond
 
 // Kept reports whether a keeper was there at an instant, as far as it said so: one
 // that was killed counts until the next begins.

@@ -18,8 +18,11 @@ func TestStory(t *testing.T) {
 	t.Parallel()
 	j, _ := open(t)
 	wait := func(at calendar.Instant, opening string, due calendar.Instant, what engine.WaitKind) Record {
-		return Record{Event: tick(at),
-			Decisions: []engine.Decision{{Kind: engine.Wait, At: at, Gate: "proof-inbox", Opening: opening, Due: due, For: what}}}
+		d := engine.Decision{Kind: engine.Wait, At: at, Gate: "proof-inbox", Opening: opening, Due: due, For: what}
+		if what == engine.ForQuiet {
+			d.Code = engine.CodeQuiet
+		}
+		return Record{Event: tick(at), Decisions: []engine.Decision{d}}
 	}
 	over := func(at calendar.Instant, run int64, opening string, due calendar.Instant) Record {
 		r := end(at, run, "proof-inbox", engine.ResultOK)

@@ -419,7 +419,11 @@ func (k *Keeper) begin(ctx context.Context) error {
 	}
 	k.crew.Fresh(!kept)
 	rest := k.resume(ctx, &state, b)
-	b.Pending = !waitKnown(ctx, k.watch())
+	unwatched, err := k.unwatched(kept, &state)
+	if err != nil {
+		return err
+	}
+	b.Pending = !waitKnown(ctx, k.watchAll(k.files, unwatched))
 	b.Facts = k.facts()
 	c := k.ws.Clock()
 	k.began, k.ahead, b.Uptime = c.Now, c.Ahead(), c.Uptime.Milliseconds()

@@ -21,10 +21,40 @@ import (
 const knownPatience = 500 * time.Millisecond
 
 // watch tells the workstation and the agents what the gates depend on.
-func (k *Keeper) watch() (known <-chan struct{}) { return k.watchAll(k.files) }
+func (k *Keeper) watch() (known <-chan struct{}) { return k.watchAll(k.files, nil) }
 
-func (k *Keeper) watchAll(files map[string]gates.File) <-chan struct{} {
+// unwatched returns from when on nobody watched the files that openings of an earlier keeper
+// wait for, by the keys of their watches.
+func (k *Keeper) unwatched(kept bool, before *engine.State) (map[string]time.Time, error) {
+	if !kept || k.ws.Staged() { // a staged machine's files have the times of the real one
+		return nil, nil
+	}
+	since, err := k.journal.UnwatchedSince()
+	if err != nil || since == 0 {
+		return nil, err
+	}
+	out := map[string]time.Time{}
+	for name, f := range k.files {
+		for i := range f.Gate.Opens {
+			o := &f.Gate.Opens[i]
+			if o.Plan.Phrase.Event.Kind != phrase.Change || !slices.ContainsFunc(before.Gates[name].Openings, func(was engine.OpeningState) bool { return was.Name == o.Name && was.Phrase == o.When }) {
+				continue
+			}
+			want := engine.WantedEvent{Account: f.Gate.Account(), Event: o.Plan.Phrase.Event}
+			out[want.Key()] = since.Time()
+		}
+	}
+	return out, nil
+}
+
+// watchAll has what some gates depend on watched, some of it from when on nobody did.
+func (k *Keeper) watchAll(files map[string]gates.File, unwatched map[string]time.Time) <-chan struct{} {
 	machine, accounts := wantsOf(files, k.ws, k.settings.Pace)
+	for _, a := range accounts {
+		for i := range a.Watches {
+			a.Watches[i].Since = unwatched[a.Watches[i].Key]
+		}
+	}
 	for _, name := range sortedNames(files) {
 		g := files[name].Gate
 		a := accounts[g.Account()]

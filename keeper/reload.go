@@ -198,7 +198,7 @@ func (k *Keeper) applyRead(read homeRead, then func()) {
 	for _, name := range c.removed {
 		delete(next, name)
 	}
-	known := k.watchAll(next)
+	known := k.watchAll(next, nil)
 	k.logTroubles()
 	go func() {
 		waitKnown(context.Background(), known)

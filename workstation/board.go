@@ -4,6 +4,7 @@ import (
 	"reflect"
 	"slices"
 	"sync"
+	"time"
 
 	"timegate/core/engine"
 	"timegate/core/phrase"
@@ -18,6 +19,7 @@ type Notice struct {
 	Text    string           // the line of a log
 	Count   int64            // how often, where that is more than once
 	Files   []string         // that changed
+	Missed  time.Time        // the latest of changes that came while nobody watched; else zero
 	Facts   engine.Facts
 	// Release lets the machine go on that sleeps or shuts down only then. It
 	// is nil where nothing waits.
@@ -105,10 +107,10 @@ func (b *Board) post(n Notice) {
 }
 
 func (b *Board) sameChange(n Notice) int {
-	if n.Event != phrase.Change {
+	if n.Event != phrase.Change || !n.Missed.IsZero() {
 		return -1
 	}
-	return slices.IndexFunc(b.queue, func(q Notice) bool { return q.Event == n.Event && q.Name == n.Name })
+	return slices.IndexFunc(b.queue, func(q Notice) bool { return q.Event == n.Event && q.Name == n.Name && q.Missed.IsZero() })
 }
 
 // pump hands out one notice after the other.

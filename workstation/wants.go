@@ -3,6 +3,7 @@ package workstation
 import (
 	"path/filepath"
 	"slices"
+	"time"
 
 	"timegate/core/engine"
 	"timegate/core/phrase"
@@ -20,6 +21,9 @@ type Watch struct {
 	Key     string           `json:"key"` // by which notices name it
 	Account string           `json:"-"`   // whose gates it is for ([gate.Gate.Account])
 	Event   phrase.EventSpec `json:"event"`
+	// Since is from when on nobody watched: what has changed since then is told as missed. The
+	// zero time where nothing is.
+	Since time.Time `json:"since,omitzero"`
 }
 
 // Place is a path whose being there matters.

@@ -113,15 +113,17 @@ const (
 	CodeAfter   Code = "after-run" // Run, Span: waited for that run to end
 
 	// Why a start waits.
-	CodeNeeds    Code = "needs"     // Need, Span: at most so long
-	CodeBusy     Code = "busy"      // Run, Span: so long already; also why a moment is skipped
-	CodeReplaces Code = "replaces"  // Run, Span
-	CodeTryIn    Code = "try-in"    // Span, Number, Of
-	CodeDelay    Code = "delay"     // Span, Event
-	CodeQuiet    Code = "quiet"     // Span
-	CodeTurn     Code = "turn"      // Count: so many start at once
-	CodePressure Code = "pressure"  // Percent
-	CodeOneWaits Code = "one-waits" // Run, Span: busy, and one start waits already
+	CodeNeeds     Code = "needs"      // Need, Span: at most so long
+	CodeBusy      Code = "busy"       // Run, Span: so long already; also why a moment is skipped
+	CodeReplaces  Code = "replaces"   // Run, Span
+	CodeTryIn     Code = "try-in"     // Span, Number, Of
+	CodeDelay     Code = "delay"      // Span, Event
+	CodeQuiet     Code = "quiet"      // Span
+	CodeOwn       Code = "own"        // Span, Count: so many moments in a row came of the gate's own runs
+	CodeWhileAway Code = "while-away" // Count of files, Span: how long ago the last of them changed; also why a moment is missed
+	CodeTurn      Code = "turn"       // Count: so many start at once
+	CodePressure  Code = "pressure"   // Percent
+	CodeOneWaits  Code = "one-waits"  // Run, Span: busy, and one start waits already
 
 	// Why a moment passes without a start.
 	CodeUnmet     Code = "unmet"      // Need

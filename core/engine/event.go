@@ -109,6 +109,9 @@ type Occurred struct {
 	Text    string   `json:"text,omitempty"`    // the line of a log
 	Count   int64    `json:"count,omitempty"`   // how often, where this stands for several
 	Files   []string `json:"-"`                 // that changed; nothing is decided by their names
+	// Missed is when the latest of some changes was made that came while no keeper watched; 0
+	// where one did.
+	Missed calendar.Instant `json:"missed,omitempty"`
 	// From is when the first of several changes came for which the event
 	// stands, the last of which gave it its time. 0 where it is one.
 	From calendar.Instant `json:"from,omitempty"`

@@ -7,6 +7,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 )
 
 // Key names an opening of a gate.
@@ -229,8 +230,18 @@ func (e *Engine) Status(name string) (Status, bool) {
 	}
 	at := calendar.Instant(never)
 	for _, o := range gs.opens {
-		if due := o.due(); due < at {
+		due, waits := o.due(), WaitKind("")
+		switch {
+		case o.phrase().Kind == phrase.Event && o.phrase().Event.Kind == phrase.Change && o.Settles < due:
+			due, waits = o.Settles, ForQuiet
+		case o.onEvent() && o.Moment != never:
+			waits = ForDelay
+		}
+		if due < at {
 			at, s.Next, s.Opening = due, due, o.Name
+		}
+		if s.Waiting == "" {
+			s.Waiting = waits
 		}
 	}
 	for _, r := range gs.runs {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"timegate/core/calendar"
+	"timegate/core/gate"
 	"timegate/core/phrase"
 )
 
@@ -158,14 +159,69 @@ func (e *Engine) filesChanged(b *Occurred) {
 		if o.Settles == never && !e.matches(l.gate, o, e.now) {
 			continue
 		}
+		if b.Missed != 0 && e.letMissed(l, b) {
+			continue
+		}
 		e.count(l, b)
 		first := o.Settles == never
-		o.Settles = e.now.Add(quiet)
-		if first && quiet > 0 {
-			e.wait(l.gate, Request{Opening: o.Name, Due: o.Settles, At: o.Settles}, ForQuiet, "opens", Reason{CodeQuiet, Args{Span: Span(quiet)}})
+		o.Others = !first && o.Others || !e.changesItself(l.gate)
+		brake := e.brake(l)
+		o.Settles = e.now.Add(quiet + brake)
+		switch wait := (Request{Opening: o.Name, Due: o.Settles, At: o.Settles}); {
+		case b.Missed != 0:
+			e.wait(l.gate, wait, ForQuiet, "rules.missed", Reason{CodeWhileAway, Args{Count: o.Moving, Span: Span(e.now.Sub(b.Missed))}})
+		case first && brake > 0:
+			e.wait(l.gate, wait, ForQuiet, "rules.own_changes", Reason{CodeOwn, Args{Span: Span(brake), Count: o.Own}})
+		case first && quiet > 0:
+			e.wait(l.gate, wait, ForQuiet, "opens", Reason{CodeQuiet, Args{Span: Span(quiet)}})
 		}
 		e.arm(l.gate)
 	}
+}
+
+// letMissed decides about changes that came while no keeper watched. Where the gate does not
+// make up for what it missed, or they are too old for that, they are missed.
+func (e *Engine) letMissed(l listener, b *Occurred) bool {
+	rules, rule := &l.gate.gate.Rules, "rules.missed"
+	switch ago := e.now.Sub(b.Missed); {
+	case rules.Missed != gate.MissedOnce:
+	case ago > rules.MissedWithin:
+		rule = "rules.missed_within"
+	default:
+		return false
+	}
+	e.decide(Decision{Kind: Skip, Gate: l.gate.name, Opening: l.opening.Name, Due: min(b.Missed, e.now), Result: ResultMissed, Rule: rule,
+		Cause: &Cause{Event: phrase.Change, Count: b.Count}, Reason: Reason{CodeWhileAway, Args{Count: max(b.Count, 1), Span: Span(e.now.Sub(b.Missed))}}})
+	return true
+}
+
+// OwnFree is how many moments in a row may come of nothing but changes that were made while
+// their gate ran.
+const OwnFree = 3
+
+// From then on the next moment waits for ownStep, each further one twice as long, up to
+// ownMost. A change is told at most ownLate after it was made.
+const (
+	ownStep = 10 * time.Second
+	ownMost = 5 * time.Minute
+	ownLate = 2 * time.Second
+)
+
+// changesItself reports whether a change that is told now may be a gate's own work.
+func (e *Engine) changesItself(gs *gateState) bool {
+	return len(gs.runs) > 0 || gs.LastEnd != 0 && e.now.Sub(gs.LastEnd) <= ownLate
+}
+
+// brake returns how much longer than for quiet a moment waits that nothing but the gate's
+// own runs has brought. It never loses one: as soon as something else changes, it waits no
+// longer than for quiet.
+func (e *Engine) brake(l listener) time.Duration {
+	o := l.opening
+	if o.Others || o.Own < OwnFree || l.gate.gate.Rules.OwnChanges == gate.OwnOpen {
+		return 0
+	}
+	const steps = 5 // ownMost is reached
+	return min(ownStep<<min(o.Own-OwnFree, steps), ownMost)
 }
 
 // keepMoving records that files went on changing from the first of several
@@ -176,7 +232,7 @@ func (e *Engine) keepMoving(b *Occurred) {
 	}
 	for _, l := range e.listenersTo(phrase.Change, b.Name) {
 		if o := l.opening; o.Settles != never && o.Settles > b.From {
-			o.Settles = e.now.Add(o.phrase().Event.Quiet)
+			o.Settles = e.now.Add(o.phrase().Event.Quiet + e.brake(l))
 			e.arm(l.gate)
 		}
 	}
@@ -242,6 +298,9 @@ func (e *Engine) settleEvents(gs *gateState, until calendar.Instant) {
 		}
 		if until.Sub(at) > Tolerance {
 			at = until // they were quiet all the longer
+		}
+		if o.Own++; o.Others {
+			o.Own, o.Others = 0, false
 		}
 		o.Changes, o.Moving = o.Changes+o.Moving, 0
 		o.Files.add(o.MovingFiles.list)

@@ -82,10 +82,14 @@ func (s *script) runBody(verb string, run int64, args []string) Body {
 
 func (s *script) occurrence(verb string, args []string) Body {
 	event := args[0]
+	var missed calendar.Instant
+	if i := slices.Index(args, "missed"); i > 0 { // the latest of its changes was made then
+		missed, args = s.instant(args[i+1]), args[:i]
+	}
 	if i := slices.Index(args, "in"); i > 0 {
 		event, args = "change in", args[i:]
 	}
-	b := &Occurred{Event: phrase.EventKind(event), Holds: verb == "holds"}
+	b := &Occurred{Missed: missed, Event: phrase.EventKind(event), Holds: verb == "holds"}
 	args = args[1:]
 	for i, arg := range args {
 		if strings.Contains(arg, "=") {

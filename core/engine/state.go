@@ -73,7 +73,11 @@ type OpeningState struct {
 
 	// How many files have changed: those that are still to become quiet, and
 	// those that did and for which no program was started yet.
-	Moving  int64 `json:"moving,omitempty"`
+	Moving int64 `json:"moving,omitempty"`
+	// Others says that some of those that are still to become quiet changed while no run of
+	// the gate was on; Own is how many moments in a row came without such a change.
+	Others  bool  `json:"others,omitempty"`
+	Own     int64 `json:"own,omitempty"`
 	Changes int64 `json:"changes,omitempty"`
 	// The files, which nothing is decided by; they are kept beside the state.
 	MovingFiles FileSet `json:"-"`

@@ -123,6 +123,7 @@ type Rules struct {
 	MissedWithin time.Duration `json:"-"`
 	Wake         time.Duration `json:"-"`
 	Spread       time.Duration `json:"-"`
+	OwnChanges   string        `json:"own_changes"`
 }
 
 // Only restricts a gate to some hosts.
@@ -136,6 +137,13 @@ const (
 	WindowMinimised = "minimised"
 	WindowNone      = "none"
 	WindowTerminal  = "terminal" // a console program gets a terminal emulator
+)
+
+// Values of Rules.OwnChanges: what becomes of changes of files that come while the program
+// runs, and which it may have made itself.
+const (
+	OwnSlow = "slow" // after some in a row they open the gate later and later
+	OwnOpen = "open" // they open it as any other
 )
 
 // Values of Rules.Busy: what happens to a moment that comes while the program
@@ -220,7 +228,7 @@ func Default(name string) *Gate {
 		Needs:   Needs{Power: "any", People: "any", IfLost: "carry on"},
 		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}, Leftovers: "keep"},
 		Again:   Again{Pause: 90 * time.Second},
-		Rules:   Rules{Busy: BusySkip, Missed: MissedSkip, MissedWithin: 12 * time.Hour},
+		Rules:   Rules{Busy: BusySkip, Missed: MissedSkip, MissedWithin: 12 * time.Hour, OwnChanges: OwnSlow},
 		Tell:    Tell{Of: []string{TellUsual}},
 	}
 }

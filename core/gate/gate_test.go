@@ -70,7 +70,7 @@ func TestRead(t *testing.T) {
 		g.Limits, g.Again, g.Rules, g.Only, g.Needs.Power)
 	want := `"Reset the label printer's spool" ["/opt/larkspur/bin/spool-reset" "--quiet"] /var/lib/larkspur true ` +
 		`env=map[LANG:en_GB.UTF-8 LARKSPUR_ROOM:press] limits={Longest:2h0m0s Grace:5s Output:65536 Success:[0 3] Leftovers:end} again={Times:3 Pause:1m30s} ` +
-		`rules={Busy:queue Missed:once MissedWithin:12h0m0s Wake:0s Spread:0s} only={Hosts:[front-*]} power=mains or 40%`
+		`rules={Busy:queue Missed:once MissedWithin:12h0m0s Wake:0s Spread:0s OwnChanges:slow} only={Hosts:[front-*]} power=mains or 40%`
 	if got != want {
 		t.Errorf("Read:\n got %s\nwant %s", got, want)
 	}

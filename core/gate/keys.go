@@ -98,6 +98,7 @@ var Keys = []Key{
 	choiceKey("rules.missed", "when the machine slept or was off at its moments: skip them, or start once for all of them", func(g *Gate) *string { return &g.Rules.Missed }, MissedSkip, MissedOnce),
 	spanKey("rules.missed_within", "older moments are not made up for", "12h", func(g *Gate) *time.Duration { return &g.Rules.MissedWithin }),
 	spanKey("rules.wake", "wake the machine this long before a due; as root, on a machine with a real-time clock", "5m", func(g *Gate) *time.Duration { return &g.Rules.Wake }),
+	choiceKey("rules.own_changes", "when only files that changed while the program ran open it again and again: let it come later and later, or at once", func(g *Gate) *string { return &g.Rules.OwnChanges }, OwnSlow, OwnOpen),
 	spanKey("rules.spread", "each moment comes later by a part of this, always the same for one host and gate", "10m", func(g *Gate) *time.Duration { return &g.Rules.Spread }),
 
 	{Name: "only.hosts", Type: TypeTexts, About: "patterns of host names; on other hosts the gate is dormant", Example: `["front-*"]`,

@@ -55,6 +55,10 @@ func reason(r engine.Reason) string {
 		return fmt.Sprintf("%s after %s", span, a.Event)
 	case engine.CodeQuiet:
 		return "until nothing has changed for " + span
+	case engine.CodeWhileAway:
+		return away(a)
+	case engine.CodeOwn:
+		return fmt.Sprintf("it waits %s more: %d times in a row it came only of files that changed while it ran itself", span, a.Count)
 	case engine.CodeTurn:
 		return fmt.Sprintf("%s at once, and its turn comes after them", programs(a.Count))
 	case engine.CodePressure:
@@ -165,6 +169,14 @@ func many(a *engine.Args) string {
 	return fmt.Sprintf("; %d files", a.Count)
 }
 
+// away says what changed while no keeper watched.
+func away(a *engine.Args) string {
+	if a.Count == 1 {
+		return fmt.Sprintf("a file changed while no keeper ran, %s ago", Span(a.Span))
+	}
+	return fmt.Sprintf("%d files changed while no keeper ran, the last %s ago", a.Count, Span(a.Span))
+}
+
 func programs(n int64) string {
 	if n == 1 {
 		return "1 program starts"
@@ -265,6 +277,10 @@ func Waiting(kind engine.WaitKind, need *engine.Need) string {
 		return "its turn"
 	case engine.ForRetry:
 		return "its next try"
+	case engine.ForQuiet:
+		return "its files to be quiet"
+	case engine.ForDelay:
+		return "its delay to pass"
 	}
 	return string(kind)
 }

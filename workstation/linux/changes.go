@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -58,6 +59,9 @@ func (f *Files) setTrees(watches []workstation.Watch) {
 			t.await(root)
 			t.scan(root, time.Time{})
 		}
+		if !w.Since.IsZero() {
+			t.tellMissed(w.Since)
+		}
 	}
 	for key, t := range f.trees {
 		if !keep[key] {
@@ -66,6 +70,55 @@ func (f *Files) setTrees(watches []workstation.Watch) {
 			f.leave(t)
 		}
 	}
+}
+
+// tellMissed tells what has changed since nobody watched: plain files and links by their
+// times, and a folder where something in it has gone or was renamed and nothing in it tells
+// of that.
+func (t *folderTree) tellMissed(since time.Time) {
+	changed := map[string]bool{}
+	var folders []string
+	var latest time.Time
+	for _, root := range t.roots {
+		if isDir(root) {
+			root += "/" // through a link, where it is one
+		}
+		filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return nil // gone again, or closed to us
+			}
+			p = filepath.Clean(p)
+			info, err := d.Info()
+			if err != nil || changeTime(info).Before(since) || !t.event.ChangedBelow(p, t.roots...) {
+				return nil
+			}
+			if latest = latestOf(latest, changeTime(info)); d.IsDir() {
+				folders = append(folders, p)
+			} else if len(changed) < workstation.MostFiles {
+				changed[p] = true
+			}
+			return nil
+		})
+	}
+	told := map[string]bool{} // folders with something in them that is told
+	for p := range changed {
+		told[filepath.Dir(p)] = true
+	}
+	for _, p := range folders {
+		if told[filepath.Dir(p)] = true; !told[p] {
+			changed[p] = true
+		}
+	}
+	if len(changed) > 0 {
+		t.files.board.Post(workstation.Notice{Event: phrase.Change, Name: t.key, Count: int64(len(changed)), Files: slices.Collect(maps.Keys(changed)), Missed: latest}, nil)
+	}
+}
+
+func latestOf(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
 }
 
 // scan looks at a folder and at all in it. Where since is given, what has

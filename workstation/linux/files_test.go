@@ -128,6 +128,77 @@ func TestChanges(t *testing.T) {
 	}
 }
 
+// TestMissedChanges: what has changed while nobody watched is told by the files' times: new
+// and written ones, and the folder of which something has gone; nothing else, and what comes
+// then as always.
+func TestMissedChanges(t *testing.T) {
+	t.Parallel()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"old.pdf", "written.pdf", "in/gone.pdf", "in/stays.pdf", "moved.pdf", "calm/x.pdf"} {
+		touch(t, filepath.Join(dir, name))
+	}
+	const tick = 20 * time.Millisecond // more than the kernel's clock of files
+	time.Sleep(tick)
+	since := time.Now()
+	time.Sleep(tick)
+	touch(t, filepath.Join(dir, "written.pdf"))
+	touch(t, filepath.Join(dir, "new.pdf"))
+	touch(t, filepath.Join(dir, "new.txt"))
+	os.Remove(filepath.Join(dir, "in/gone.pdf"))
+	os.Rename(filepath.Join(dir, "moved.pdf"), filepath.Join(dir, "away.pdf"))
+	for _, tt := range []struct {
+		phrase string
+		since  time.Time
+		want   []string
+	}{
+		{"change in DIR/calm", since, nil},
+		{"change in DIR", since, []string{"written.pdf", "new.pdf", "new.txt", "in", "away.pdf", "calm"}}, // of which a probe has gone
+		{"change in DIR matching *.pdf", since, []string{"written.pdf", "new.pdf", "away.pdf"}},
+		{"change in DIR/in, DIR/nowhere", since, []string{"in"}},
+		{"change in DIR", time.Time{}, nil},
+		{"change in DIR", time.Now().Add(time.Hour), nil},
+	} {
+		m := machine(t)
+		w := wantsOf(t, strings.ReplaceAll(tt.phrase, "DIR", dir))
+		w.Watches[0].Since = tt.since
+		<-m.Watch(w)
+		if len(tt.want) > 0 {
+			n := <-m.Notices()
+			var got []string
+			for _, f := range n.Files {
+				rel, err := filepath.Rel(dir, f)
+				if err != nil {
+					t.Fatal(err)
+				}
+				got = append(got, rel)
+			}
+			slices.Sort(got)
+			slices.Sort(tt.want)
+			if !slices.Equal(got, tt.want) || n.Missed.Before(since) || n.Missed.After(time.Now()) || n.Count != int64(len(tt.want)) {
+				t.Errorf("%s: %d missed until %v: %v, want %v", tt.phrase, n.Count, n.Missed, got, tt.want)
+			}
+		}
+		probe := "calm/probe.pdf"
+		if strings.Contains(tt.phrase, "DIR/in") {
+			probe = "in/probe.pdf"
+		}
+		probe = filepath.Join(dir, probe)
+		touch(t, probe)
+		for n := range m.Notices() {
+			if n.Event == phrase.Change {
+				if !n.Missed.IsZero() {
+					t.Errorf("%s: %v told as missed", tt.phrase, n.Files)
+				}
+				break
+			}
+		}
+		os.Remove(probe)
+	}
+}
+
 // TestManyFolders watches 20,000 folders, and says what to do where the
 // kernel allows fewer.
 func TestManyFolders(t *testing.T) {
