@@ -221,8 +221,11 @@ func needsText(n *gate.Needs) string {
 	} else {
 		text += "; else a moment is skipped"
 	}
-	if n.IfLost == "stop" {
+	switch n.IfLost {
+	case gate.LostStop:
 		text += "; ended when that is lost"
+	case gate.LostAgain:
+		text += "; ended when that is lost, and started again when it is back"
 	}
 	return text
 }

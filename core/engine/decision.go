@@ -105,12 +105,13 @@ type Code string
 // The codes, with the arguments that they have.
 const (
 	// Why a program starts. Each may have Waited.
-	CodeDue     Code = "due"       // Phrase; Count of files or lines
-	CodeRepeat  Code = "repeat"    // Phrase, Number
-	CodeOpened  Code = "opened"    // by hand
-	CodeTry     Code = "try"       // Number, Of
-	CodeCatchUp Code = "catch-up"  // Count, Span: how long ago the last was
-	CodeAfter   Code = "after-run" // Run, Span: waited for that run to end
+	CodeDue        Code = "due"         // Phrase; Count of files or lines
+	CodeRepeat     Code = "repeat"      // Phrase, Number
+	CodeOpened     Code = "opened"      // by hand
+	CodeTry        Code = "try"         // Number, Of
+	CodeFoundAgain Code = "found-again" // Run: what that one needs, and had lost, holds again
+	CodeCatchUp    Code = "catch-up"    // Count, Span: how long ago the last was
+	CodeAfter      Code = "after-run"   // Run, Span: waited for that run to end
 
 	// Why a start waits.
 	CodeNeeds     Code = "needs"      // Need, Span: at most so long

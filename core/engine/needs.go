@@ -36,14 +36,38 @@ func (e *Engine) checkNeeds(gs *gateState, req Request) {
 	case wait == 0:
 		e.skip(gs, req, missing.key, Reason{CodeUnmet, Args{Need: missing.need}})
 	default:
-		if w := gs.Needing; w != nil {
-			e.skip(gs, *w, "needs.wait", Reason{Code: CodeOvertaken})
-		}
-		req.Lacks, req.Since, req.At, req.Mends = missing.need, e.now, e.now.Add(wait), missing.mends
-		gs.Needing = req.clone()
-		e.needing(gs)
-		e.wait(gs, req, ForNeeds, missing.key, Reason{CodeNeeds, Args{Need: missing.need, Span: Span(wait)}})
+		e.waitForNeeds(gs, req, missing, wait, missing.key)
 	}
+}
+
+// waitForNeeds lets a start wait for what is missing, in place of one that waits already.
+func (e *Engine) waitForNeeds(gs *gateState, req Request, missing lack, wait time.Duration, rule string) {
+	if w := gs.Needing; w != nil {
+		e.skip(gs, *w, "needs.wait", Reason{Code: CodeOvertaken})
+	}
+	req.Lacks, req.Since, req.At, req.Mends = missing.need, e.now, e.now.Add(wait), missing.mends
+	gs.Needing = req.clone()
+	e.needing(gs)
+	e.wait(gs, req, ForNeeds, rule, Reason{CodeNeeds, Args{Need: missing.need, Span: Span(wait)}})
+}
+
+// ruleLost is the key that says what a need that is lost means for a run.
+const ruleLost = "needs.if_lost"
+
+// lostWait is how long a run that its needs ended waits for them, where its gate does not
+// say how long a start waits.
+const lostWait = 24 * time.Hour
+
+// takeUpAgain starts a run once more that ended because a need was lost: at once where all
+// holds again already.
+func (e *Engine) takeUpAgain(gs *gateState, r *run) {
+	req := Request{Opening: r.Opening, Due: r.Due, Kind: Retry, Try: r.Try, Cause: r.Cause, Rule: ruleLost, Why: Reason{CodeFoundAgain, Args{Run: r.ID}}}
+	missing := e.Facts.unmet(gs.gate, e.now)
+	if missing.need == nil {
+		e.checkTurn(gs, req)
+		return
+	}
+	e.waitForNeeds(gs, req, missing, cmp.Or(gs.gate.Needs.Wait, lostWait), ruleLost)
 }
 
 // needing notes whether a gate waits for its needs.
@@ -75,7 +99,10 @@ func (e *Engine) recheckNeeds(gs *gateState) {
 		if waitFor(gs.gate, missing.key) > gs.gate.Needs.Wait {
 			rule = keyDesktop
 		}
-		e.skip(gs, *req, rule, Reason{CodeNeverCame, Args{Need: cmp.Or(missing.need, req.Lacks), Span: Span(waitFor(gs.gate, missing.key))}})
+		if req.Rule == ruleLost && gs.gate.Needs.Wait == 0 {
+			rule = ruleLost
+		}
+		e.skip(gs, *req, rule, Reason{CodeNeverCame, Args{Need: cmp.Or(missing.need, req.Lacks), Span: Span(req.At.Sub(req.Since))}})
 	default:
 		req.Lacks, req.Mends = missing.need, missing.mends
 	}
@@ -92,7 +119,7 @@ func (e *Engine) updateFacts(f *Facts) {
 		waiting = append(waiting, gs)
 	}
 	for _, r := range e.runs {
-		if gs := r.gate; gs.gate != nil && gs.gate.Needs.IfLost == "stop" && !slices.Contains(losing, gs) {
+		if gs := r.gate; gs.gate != nil && gs.gate.Needs.IfLost != gate.LostCarryOn && !slices.Contains(losing, gs) {
 			losing = append(losing, gs)
 		}
 	}
@@ -103,7 +130,7 @@ func (e *Engine) updateFacts(f *Facts) {
 		if missing := e.Facts.unmet(gs.gate, e.now); missing.need != nil {
 			for _, r := range gs.runs {
 				if !r.ByHand {
-					e.stopRun(r, ResultStopped, "needs.if_lost", Reason{CodeNeedLost, Args{Need: missing.need}})
+					e.stopRun(r, ResultStopped, ruleLost, Reason{CodeNeedLost, Args{Need: missing.need}})
 				}
 			}
 			e.arm(gs)

@@ -138,6 +138,9 @@ func (e *Engine) runOver(id int64, body Body) {
 	if result == ResultFailed && gs.Queued == nil && !gs.Gone {
 		e.scheduleRetry(gs, r)
 	}
+	if r.Why.Code == CodeNeedLost && gs.gate.Needs.IfLost == gate.LostAgain && gs.Queued == nil && gs.Needing == nil && len(gs.runs) == 0 && !gs.Gone {
+		e.takeUpAgain(gs, r)
+	}
 	for _, o := range gs.opens {
 		if o.phrase().Kind == phrase.AfterSuccess {
 			e.findMoment(gs, o, e.now)

@@ -139,6 +139,13 @@ const (
 	WindowTerminal  = "terminal" // a console program gets a terminal emulator
 )
 
+// Values of Needs.IfLost: what becomes of a running program when a need stops holding.
+const (
+	LostCarryOn = "carry on"
+	LostStop    = "stop"
+	LostAgain   = "again" // stop, and start once more when its needs hold again
+)
+
 // Values of Rules.OwnChanges: what becomes of changes of files that come while the program
 // runs, and which it may have made itself.
 const (
@@ -225,7 +232,7 @@ func Default(name string) *Gate {
 		Name:    name,
 		Enabled: true,
 		As:      As{Window: WindowOrdinary, Priority: "normal"},
-		Needs:   Needs{Power: "any", People: "any", IfLost: "carry on"},
+		Needs:   Needs{Power: "any", People: "any", IfLost: LostCarryOn},
 		Limits:  Limits{Grace: 10 * time.Second, Output: 1 << 20, Success: []int{0}, Leftovers: "keep"},
 		Again:   Again{Pause: 90 * time.Second},
 		Rules:   Rules{Busy: BusySkip, Missed: MissedSkip, MissedWithin: 12 * time.Hour, OwnChanges: OwnSlow},

@@ -80,7 +80,7 @@ var Keys = []Key{
 	truthKey("needs.online", "true: a default route is needed; no other machine is contacted", func(g *Gate) *bool { return &g.Needs.Online }),
 	spanKey("needs.idle", "nobody has touched keyboard or mouse for this long", "10m", func(g *Gate) *time.Duration { return &g.Needs.Idle }),
 	spanKey("needs.wait", "how long a due start waits for what it needs before it is skipped", "30m", func(g *Gate) *time.Duration { return &g.Needs.Wait }),
-	choiceKey("needs.if_lost", "stop: end the running program when a need stops holding", func(g *Gate) *string { return &g.Needs.IfLost }, "carry on", "stop"),
+	choiceKey("needs.if_lost", "when a need stops holding: let the running program go on, end it, or end it and start it once more when all holds again (it waits for that as wait says, or else for a day)", func(g *Gate) *string { return &g.Needs.IfLost }, LostCarryOn, LostStop, LostAgain),
 
 	spanKey("limits.longest", "ask the program and its children to end (SIGTERM) after this long; 0s for never", "2h", func(g *Gate) *time.Duration { return &g.Limits.Longest }),
 	spanKey("limits.grace", "killed if it has not ended this long after that", "10s", func(g *Gate) *time.Duration { return &g.Limits.Grace }),

@@ -18,7 +18,7 @@ func (r *reader) unwise(g *Gate, doc *document) {
 	if n.Wait > 0 && !needs {
 		at(Warning, "needs.wait", "no-effect", "there is nothing to wait for: the gate needs nothing", `say what it needs, as in power = "mains"`)
 	}
-	if n.IfLost == "stop" && !needs {
+	if n.IfLost != LostCarryOn && !needs {
 		at(Warning, "needs.if_lost", "no-effect", "nothing can be lost: the gate needs nothing", `say what it needs, as in power = "mains"`)
 	}
 	if g.As.Window == WindowMinimised && !g.As.Desktop {

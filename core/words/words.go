@@ -38,6 +38,8 @@ func reason(r engine.Reason) string {
 			return fmt.Sprintf("started %s late: it was missed", span)
 		}
 		return fmt.Sprintf("started %s late, for %d starts that were missed", span, a.Count)
+	case engine.CodeFoundAgain:
+		return fmt.Sprintf("what run %d had lost is there again", a.Run)
 	case engine.CodeAfter:
 		return fmt.Sprintf("waited %s for run %d to end", span, a.Run)
 
