@@ -135,7 +135,7 @@ func (a *app) machine(c *cli.Command) (workstation.Workstation, error) {
 	if speed := c.Float("speed"); speed < 1 || speed > 100_000 {
 		return nil, usageError("--speed is 1 to 100000")
 	}
-	fmt.Fprintln(a.err, a.err.warn("STAGED")+": a stand-in for a machine; \"timegate stage\" says what happens to it")
+	fmt.Fprintln(a.err, a.err.warn("STAGED")+": a stand-in for a machine, on which programs are really started; \"timegate stage\" says what happens to it")
 	return staged.New(staged.Options{At: at, Zone: a.zone, Host: a.host, Rate: c.Float("speed"),
 		BootID: "staged-" + strconv.FormatInt(time.Now().UnixNano(), 36)})
 }

@@ -245,3 +245,27 @@ func TestJSON(t *testing.T) {
 		}
 	}
 }
+
+// TestTryInput: a program that is tried reads from the terminal where that is asked for, and
+// else has none; one that runs as another account never gets it.
+func TestTryInput(t *testing.T) {
+	t.Parallel()
+	home := homeWith(t, "stock-count", "run = [\"/bin/sh\", \"-c\", \"test -t 0 && test -t 1 && echo on a terminal; read -r n; echo counted $n\"]\nopens = [\"boot\"]\n",
+		"other", "run = [\"/bin/true\"]\nopens = [\"boot\"]\n[as]\nuser = \"daemon\"\n")
+	for _, tt := range []struct {
+		args   []string
+		want   string
+		status int
+	}{
+		{[]string{"try", "-i", "stock-count"}, "on a terminal\ncounted 12\n", 0},
+		{[]string{"try", "stock-count"}, "counted \n", 0},
+		{[]string{"try", "--input", "--as-keeper", "stock-count"}, "leave out --input", 2},
+		{[]string{"try", "--input", "--json", "stock-count"}, "leave one out", 2},
+		{[]string{"try", "--input", "other"}, "", 2},
+	} {
+		text, status := inTerminal(t, 120, nil, "12\n", append([]string{"--home", home}, tt.args...)...)
+		if !strings.Contains(text, tt.want) || status != tt.status {
+			t.Errorf("%v: status %d\n%s", tt.args, status, text)
+		}
+	}
+}

@@ -82,7 +82,7 @@ func (c *toldCommand) start(ctx context.Context, command []string, as string, m 
 	g.As.Trust = append(slices.Clone(g.As.Trust), "$TIMEGATE_TOLD*") // they are ours, and hold words
 	g.As.Env = map[string]string{"TIMEGATE_TOLD": words.Line(m.Title()), "TIMEGATE_TOLD_JSON": string(data), "TIMEGATE_TOLD_MORE": strconv.Itoa(m.More)}
 	done := make(chan workstation.Exit, 1)
-	p, _, err := c.a.startOnce(ctx, g, func([]byte) {}, func(string) {}, func(x workstation.Exit) { done <- x })
+	p, _, err := c.a.startOnce(ctx, g, false, func([]byte) {}, func(string) {}, func(x workstation.Exit) { done <- x })
 	if err != nil {
 		return err
 	}

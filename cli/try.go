@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"timegate/agent"
 	"timegate/core/calendar"
@@ -25,10 +26,14 @@ import (
 func (a *app) tryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "try", Category: tryCommands, Usage: "run a gate's program now, in the foreground, just as the keeper would", ArgsUsage: "NAME | -- PROGRAM [ARGUMENT …]",
-		Description: examples(`timegate try humidity-log`, `timegate try vault-copy --measure memory --measure files:/media/vault`, `timegate try stock-count --limits`, `timegate try vault-copy --as-keeper`, `timegate try -- ~/bin/stock-count --all`) + "It gets the same account, folder and environment, and no terminal. What it prints is shown. The exit status is 0 if the run counts as a success, else 1.",
+		Description: examples(`timegate try humidity-log`, `timegate try vault-copy --measure memory --measure files:/media/vault`, `timegate try stock-count --limits`, `timegate try vault-copy --as-keeper`, `timegate try -i stock-count`, `timegate try -- ~/bin/stock-count --all`) +
+			"The program is really started, and does what it does. It gets the same account, folder and environment, and no terminal:\n" +
+			"the keeper has none to give. What it prints is shown. With -i it gets yours, to see what it asks. The exit status is 0 if\n" +
+			"the run counts as a success, else 1.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "measure", Usage: "what to measure before and after, as a `READING`: " + measureForms},
 			&cli.BoolFlag{Name: "as-keeper", Usage: "let the running keeper start it: with the rights that it has, recorded like every other run"},
+			&cli.BoolFlag{Name: "input", Aliases: []string{"i"}, Usage: "give the program this terminal, to answer what it asks; a keeper gives it none"},
 			&cli.BoolFlag{Name: "limits", Usage: "let no limit of the gate stop it, and tell what would have"},
 		},
 		Action: a.try,
@@ -37,6 +42,9 @@ func (a *app) tryCommand() *cli.Command {
 
 func (a *app) try(ctx context.Context, c *cli.Command) error {
 	limits := c.Bool("limits")
+	if c.Bool("input") && c.Bool("as-keeper") {
+		return usageError("--as-keeper starts it without a terminal; leave out --input")
+	}
 	if c.Bool("as-keeper") {
 		if limits || afterDashes(c.Args().Slice()) {
 			return usageError("--as-keeper starts a gate that the keeper knows, with its limits; leave out --limits, and name a gate")
@@ -56,9 +64,12 @@ func (a *app) try(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usageError("%w", err)
 	}
+	if err := a.mayAttach(c, g); err != nil {
+		return err
+	}
 	began := time.Now()
 	done := make(chan workstation.Exit, 1)
-	p, note, err := a.startTry(ctx, g, func(x workstation.Exit) { done <- x })
+	p, note, err := a.startTry(ctx, g, c.Bool("input"), func(x workstation.Exit) { done <- x })
 	var refused *launch.UnsafeError
 	if errors.As(err, &refused) {
 		err = fmt.Errorf("refused: %w", err)
@@ -125,13 +136,28 @@ func (ownProgram) Close() {}
 
 // startTry starts a gate's program as the keeper would: with another account's
 // rights by an agent of it.
-func (a *app) startTry(ctx context.Context, g *gate.Gate, done func(workstation.Exit)) (tried, string, error) {
+func (a *app) startTry(ctx context.Context, g *gate.Gate, attached bool, done func(workstation.Exit)) (tried, string, error) {
 	show := func(b []byte) { a.out.raw(b) }
-	return a.startOnce(ctx, g, show, func(how string) { fmt.Fprintln(a.err, a.err.faint(how)) }, done)
+	return a.startOnce(ctx, g, attached, show, func(how string) { fmt.Fprintln(a.err, a.err.faint(how)) }, done)
 }
 
-// startOnce starts a gate's program as the keeper would. say is told how, before.
-func (a *app) startOnce(ctx context.Context, g *gate.Gate, show func([]byte), say func(how string), done func(workstation.Exit)) (tried, string, error) {
+// mayAttach says why a program cannot be given this terminal, where it is to be.
+func (a *app) mayAttach(c *cli.Command, g *gate.Gate) error {
+	switch {
+	case !c.Bool("input"):
+	case !launch.OwnAccount(g.Account()):
+		return usageError("--input: the gate runs as %s, and whoever has your terminal could type in your place; try it as that account", launch.AccountName(g))
+	case a.json:
+		return usageError("--input gives the program this output, and --json wants it for its document; leave one out")
+	case !term.IsTerminal(int(os.Stdin.Fd())):
+		return usageError("--input: there is no terminal here to answer from")
+	}
+	return nil
+}
+
+// startOnce starts a gate's program as the keeper would, or attached to this process. say
+// is told how, before.
+func (a *app) startOnce(ctx context.Context, g *gate.Gate, attached bool, show func([]byte), say func(how string), done func(workstation.Exit)) (tried, string, error) {
 	d := launch.TryDecision(calendar.InstantOf(a.now()))
 	if !launch.OwnAccount(g.Account()) {
 		if _, err := a.launcher().RightsOf(g.Account()); err != nil {
@@ -153,7 +179,7 @@ func (a *app) startOnce(ctx context.Context, g *gate.Gate, show func([]byte), sa
 	if err != nil {
 		return nil, "", err
 	}
-	o.Mark, o.Print, o.Done = rand.Text(), show, done
+	o.Mark, o.Print, o.Done, o.Attached = rand.Text(), show, done, attached
 	say("in " + o.Folder + ": " + gate.CommandLine(o.Argv...))
 	p, err := here.Starter{}.Start(o)
 	if err != nil {

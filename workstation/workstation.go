@@ -137,6 +137,10 @@ type Order struct {
 	// have to end, too; 0 where they may go on. A program that was asked to end has
 	// ended when none of its processes is left.
 	Rest time.Duration
+	// Attached gives the program the standard input and outputs of this process, and Print
+	// nothing. Whoever has a terminal can make its owner seem to type, so it is left out where
+	// the program has other rights.
+	Attached bool
 	// Print is given what the program prints, piece by piece; it may be nil.
 	Print func([]byte)
 	// Done is called once, from a goroutine of its own, when the program has

@@ -156,6 +156,9 @@ func launch(l *appearance, o workstation.Order, g *cgroup.Group, stdin *os.File,
 		Files: []*os.File{stdin, end.file, end.file},
 		Sys:   &syscall.SysProcAttr{Setsid: true},
 	}
+	if o.Attached && o.As == nil {
+		attr.Files = []*os.File{os.Stdin, os.Stdout, os.Stderr}
+	}
 	if g != nil {
 		if fd, err := g.Open(); err == nil {
 			attr.Sys.UseCgroupFD, attr.Sys.CgroupFD = true, fd

@@ -186,8 +186,10 @@ func (r *reader) interval() (text, guessed string) {
 		window, guessed = fmt.Sprintf(" from %s to %s", r.since, end), "until "+end.String()
 	case window == "" && r.since != nil && length >= 3*60*60 && day%length == 0:
 		window = fmt.Sprintf(" from %s to %s", r.since, clock{minute: r.since.minute + (day-length)/60})
-	case r.since != nil:
+	case r.since != nil, r.now && (window != "" || r.offset >= 0 || r.on() != ""):
 		return "", ""
+	case r.now:
+		return r.withTails(fmt.Sprintf("%s since %s %s", every, r.today.Day, clock{minute: r.today.Minute})), ""
 	case window == "" && r.offset >= 0:
 		window = fmt.Sprintf(" from 00:%02d to 23:%02d", r.offset, r.offset)
 	case window == "" && length > 0 && day%length != 0: // it is no part of a day
@@ -215,6 +217,9 @@ var hourIn = map[string]string{"": "09:00", "morning": "08:00", "afternoon": "14
 func (r *reader) clockPhrase() (text, guessed string) {
 	if r.from != nil || r.since != nil {
 		return "", "" // a window of what?
+	}
+	if r.now && r.starting == 0 {
+		r.starting = r.today.Day
 	}
 	var list []string
 	for _, c := range r.times {

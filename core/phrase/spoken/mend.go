@@ -97,6 +97,9 @@ var joints = []string{"and", "or", ",", "&", "also", "plus"}
 // several reads two or three moments that are said at once, each with all that belongs to
 // it. Nothing may be guessed of any of them.
 func several(tokens []token, today Today) []string {
+	if parts := windows(tokens, today); len(parts) > 0 {
+		return parts
+	}
 	for at := 1; at+1 < len(tokens); at++ {
 		if !slices.Contains(joints, tokens[at].lower) {
 			continue
@@ -118,6 +121,43 @@ func several(tokens []token, today Today) []string {
 		}
 	}
 	return nil
+}
+
+// windows reads several hours of the day in which the same happens: every 30 minutes from 8
+// to 10 and from 14 to 16.
+func windows(tokens []token, today Today) []string {
+	opens := func(at int) bool {
+		return at < len(tokens) && slices.Contains([]string{"from", "between"}, tokens[at].lower)
+	}
+	begin := 0
+	for begin < len(tokens) && !opens(begin) {
+		begin++
+	}
+	var parts [][]token
+	end := begin
+	for at := begin; opens(at); {
+		r := reader{tokens: tokens, at: at, today: today}
+		if !r.takeWindow() || r.from == nil {
+			break
+		}
+		parts, end = append(parts, tokens[at:r.at]), r.at
+		if at = r.at; at < len(tokens) && slices.Contains(joints, tokens[at].lower) {
+			at++
+		}
+	}
+	const least, most = 2, 4
+	if len(parts) < least || len(parts) > most {
+		return nil
+	}
+	var out []string
+	for _, part := range parts {
+		one := whole(slices.Concat(tokens[:begin], part, tokens[end:]), today)
+		if one == "" {
+			return nil
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // whole is the one phrase that some words mean, without a guess.

@@ -126,6 +126,52 @@ func (r *reader) takeTimesIn() bool {
 	return false
 }
 
+// takeMinutesPast takes several minutes of some hours, or those of several hours: at 0 and 30
+// minutes past 8, 9 and 14.
+func (r *reader) takeMinutesPast() bool {
+	begin := r.at
+	r.maybe("at")
+	minutes := r.list(r.number)
+	r.maybe("minutes", "minute", "mins", "min")
+	if len(minutes) == 0 || !r.skip("past|after") {
+		r.at = begin
+		return false
+	}
+	r.maybe("the", "hours", "of")
+	hours := r.list(r.hour)
+	if len(hours) == 0 || len(minutes)*len(hours) < 2 || len(minutes) == 1 && minutes[0] > 59 || r.ahead("am", "pm", "to", "-", "until") {
+		r.at = begin
+		return false
+	}
+	vague := slices.Max(hours) < 13
+	r.stuck = r.stuck || slices.Max(minutes) > 59
+	for _, h := range hours {
+		for _, m := range minutes {
+			r.times = append(r.times, clock{minute: h*60 + m, vague: vague})
+		}
+	}
+	return true
+}
+
+// list reads numbers one after the other: 8, 9 and 14.
+func (r *reader) list(one func() (int, bool)) (out []int) {
+	for {
+		begin := r.at
+		if len(out) > 0 {
+			if !r.skip("and|,|&") {
+				return out
+			}
+			r.maybe("and")
+		}
+		n, ok := one()
+		if !ok {
+			r.at = begin
+			return out
+		}
+		out = append(out, n)
+	}
+}
+
 // takePast takes minutes after every hour: at 5 past every hour, on the half hour,
 // every hour at quarter past.
 func (r *reader) takePast() bool {

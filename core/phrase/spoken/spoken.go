@@ -117,6 +117,7 @@ type reader struct {
 	guessed  string // what an event had filled in
 	filled   string // the beginning of a window that was not said
 	once     bool   // it is to happen one time
+	now      bool   // it begins now
 	slashes  bool   // a date was said that may be another one
 
 	shape     string   // what was said, in its order: T for times, D for days
@@ -166,7 +167,7 @@ func turns(w string) bool {
 // before what is said in fewer.
 func (r *reader) one() bool {
 	return r.anyOf((*reader).takeStarting, (*reader).takeEnding, (*reader).takeRepeat, (*reader).takeForDays, (*reader).takeHowOften, (*reader).takeZone, (*reader).takeExcept, (*reader).takeSuccess,
-		(*reader).takeRelative, (*reader).takeDelay, (*reader).takePast, (*reader).takeEvent, (*reader).takeEvery, (*reader).takePart, (*reader).takeWindow, (*reader).takeDate, (*reader).takeDays,
+		(*reader).takeRelative, (*reader).takeDelay, (*reader).takeMinutesPast, (*reader).takePast, (*reader).takeEvent, (*reader).takeEvery, (*reader).takePart, (*reader).takeWindow, (*reader).takeDate, (*reader).takeDays,
 		(*reader).takeMonths, (*reader).takeTime, (*reader).takeDelayBehind, (*reader).takeCondition, (*reader).takeFiller)
 }
 
@@ -273,8 +274,12 @@ func (r *reader) condition(begin int) {
 	r.unknown = append(r.unknown, strings.ReplaceAll(strings.Join(words, " "), " ,", ","))
 }
 
-// takeStarting takes the date from which on something happens.
+// takeStarting takes the date from which on something happens, or that it does from now on.
 func (r *reader) takeStarting() bool {
+	if r.today.Day != 0 && (r.skip("starting|beginning|since", "now") || r.skip("from", "now", "on")) {
+		r.now = true
+		return true
+	}
 	return r.skip("starting|beginning|from|since|after") && r.boundHere(&r.starting)
 }
 

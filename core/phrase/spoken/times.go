@@ -174,6 +174,9 @@ func (r *reader) besideHour() (clock, bool) {
 		n, unit = 60*n, "m"
 	}
 	past := r.skip("past") || spanned && r.skip("after")
+	if past && n > 59 && r.word(-1) == "past" {
+		return clock{}, false
+	}
 	if unit != "m" || n >= 24*60 || !past && !r.skip("to") && !(spanned && r.skip("before")) || r.windowing {
 		return clock{}, false
 	}
