@@ -21,6 +21,7 @@ func (a *app) changeCommand() *cli.Command {
 		Description: examples(
 			`timegate change stock-count/saturdays --open "at 08:45 on sat"`,
 			`timegate change stock-count --open evenings="at 18:00 on mon-fri"`,
+			`timegate change stock-count/evenings --about "When the last guillotine stops"`,
 			`timegate change vault-copy --set needs.power=mains --set again.times=3`,
 			`timegate change humidity-log --args -- --room store`,
 			`timegate change press-count --line 'cd /srv/press && ./count >> count.log'`,
@@ -58,7 +59,7 @@ func (a *app) change(ctx context.Context, c *cli.Command) error {
 	if err := a.changeOpenings(edit, c.StringSlice("open"), opening, one); err != nil {
 		return err
 	}
-	if err := changeKeys(c, edit); err != nil {
+	if err := changeKeys(c, edit, opening); err != nil {
 		return err
 	}
 	var others []gates.OtherChange
@@ -92,10 +93,15 @@ func anySet(c *cli.Command) bool {
 	return slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return c.IsSet(f.Names()[0]) })
 }
 
-// changeKeys sets the keys that have an option of their own, and those of --set.
-func changeKeys(c *cli.Command, edit *gate.Edit) error {
+// changeKeys sets the keys that have an option of their own, and those of --set. What
+// something is for is said of the opening, where one is named.
+func changeKeys(c *cli.Command, edit *gate.Edit, opening string) error {
 	for _, o := range []struct{ option, key string }{{"about", "about"}, {"longest", "limits.longest"}, {"busy", "rules.busy"}, {"user", "as.user"}} {
-		if c.IsSet(o.option) {
+		switch {
+		case !c.IsSet(o.option):
+		case opening != "" && o.option == "about":
+			edit.DescribeOpening(opening, c.String(o.option))
+		default:
 			edit.SetText(o.key, c.String(o.option))
 		}
 	}

@@ -83,11 +83,21 @@ func (a *app) openingBy(read func(string) (*phrase.Phrase, error), text string) 
 			return o, usageError("--open %s: %q cannot be an opening's name; write %s=%q: %s", text, name, cmp.Or(gate.NearName(name), "work"), when, gate.NameRule)
 		}
 	}
+	raw := text
+	if gate.HasNames([]byte(text)) {
+		x, err := gates.Expand(a.home, text, a.host)
+		if err != nil {
+			return o, err
+		}
+		text = string(x.Text)
+	}
 	p, err := read(text)
 	if err != nil {
 		return o, err
 	}
-	o.When = p.String()
+	if o.When = p.String(); raw != text {
+		o.When = raw // its values may be others on another host, or tomorrow
+	}
 	o.Plan, err = p.Compile(a.env())
 	return o, err
 }

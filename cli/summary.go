@@ -58,6 +58,9 @@ func (a *app) openingSummary(o *gate.Opening, label string, from calendar.Instan
 		state = " " + a.out.warn("(off)")
 	}
 	lines := []string{o.When + state, a.out.faint(a.wrapped(o.Plan.Words()))}
+	if o.About != "" {
+		lines = append([]string{a.wrapped(o.About)}, lines...)
+	}
 	if late := o.Plan.SpreadOffset(); late > 0 {
 		lines = append(lines, fmt.Sprintf("here each comes %s later, as its spread has it", phrase.SpanWords(late)))
 	}

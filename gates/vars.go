@@ -1,6 +1,7 @@
 package gates
 
 import (
+	"fmt"
 	"maps"
 	"path/filepath"
 	"strings"
@@ -48,4 +49,18 @@ func valuesFor(h home.Home, data []byte, host string, vars varsReader) (gate.Var
 		values["home"] = home.FolderOf(gate.AccountIn(data))
 	}
 	return values, nil
+}
+
+// Expand puts the values of a host in the places of the names that a text says, as in a gate
+// file. A name without a value is an error.
+func Expand(h home.Home, text, host string) (*gate.Expanded, error) {
+	values, err := valuesFor(h, []byte(text), host, func() (gate.Vars, error) { return varsOf(h, &kept{}, host) })
+	if err != nil {
+		return nil, err
+	}
+	x := values.Expand([]byte(text))
+	if name := x.Missing(); name != "" {
+		return nil, fmt.Errorf("%s: nothing is called {%s} here; give it a value in %s", text, name, h.VarsFile())
+	}
+	return x, nil
 }

@@ -279,6 +279,9 @@ func openingText(o *Opening) string {
 	if !Numbered(o.Name) {
 		parts = append(parts, "name = "+quoteText(o.Name))
 	}
+	if o.About != "" {
+		parts = append(parts, "about = "+quoteText(o.About))
+	}
 	parts = append(parts, "when = "+quoteText(o.When))
 	if !o.Enabled {
 		parts = append(parts, "enabled = false")

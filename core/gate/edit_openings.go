@@ -53,6 +53,17 @@ func (e *Edit) NameOpening(name, to string) {
 	})
 }
 
+// DescribeOpening says what one opening is for.
+func (e *Edit) DescribeOpening(name, about string) {
+	e.opening(name, func(item value) {
+		if item.kind == "table" {
+			e.setInline(item, "about", quoteText(about))
+			return
+		}
+		e.splice(item.start, item.end, fmt.Sprintf("{ about = %s, when = %s }", quoteText(about), e.data[item.start:item.end]))
+	})
+}
+
 // HasOpening reports whether there is an opening of a name.
 func (e *Edit) HasOpening(name string) bool {
 	doc := e.document()

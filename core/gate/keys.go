@@ -51,7 +51,7 @@ var Keys = []Key{
 		set: (*reader).run, get: func(g *Gate) string { return listText(g.Run) }},
 	{Name: "folder", Type: TypeText, About: "working folder; by default the account's home folder, or / if there is none", Example: `"/var/lib/larkspur"`,
 		set: (*reader).folder, get: func(g *Gate) string { return quoteText(g.Folder) }},
-	{Name: "opens", Type: TypeOpenings, About: "phrases, or tables with name, when and enabled; an opening without a name is known by its position", Example: `["boot + 45s", { name = "saturdays", when = "at 08:15 on sat", enabled = false }]`,
+	{Name: "opens", Type: TypeOpenings, About: "phrases, or tables with name, about, when and enabled; an opening without a name is known by its position", Example: `["boot + 45s", { name = "saturdays", when = "at 08:15 on sat", enabled = false }]`,
 		set: (*reader).openings, get: func(g *Gate) string { return openingsText(g.Opens) }},
 	truthKey("enabled", "false switches the gate off", func(g *Gate) *bool { return &g.Enabled }),
 	{Name: "measure", Type: TypeTexts, About: "measured before and after each run and shown with it: memory, or disk:PATH, the disk at a path (bytes free)", Example: `["memory", "disk:/home"]`,

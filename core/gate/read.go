@@ -252,7 +252,7 @@ func (r *reader) openings(g *Gate, v value) {
 	}
 }
 
-// openingTable reads { name = …, when = …, enabled = … }.
+// openingTable reads { name = …, about = …, when = …, enabled = … }.
 func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
 	before := len(r.found)
 	for _, f := range item.fields {
@@ -266,6 +266,10 @@ func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
 				continue
 			}
 			o.Name = f.value.text
+		case "about":
+			if r.is(f.value, "text") {
+				o.About = f.value.text
+			}
 		case "when":
 			when, ok = f.value, r.is(f.value, "text")
 		case "enabled":
@@ -273,8 +277,8 @@ func (r *reader) openingTable(o *Opening, item value) (when value, ok bool) {
 				o.Enabled = f.value.text == "true"
 			}
 		default:
-			remedy := `an opening has name, when and enabled`
-			if near, ok := phrase.Nearest(f.key(), []string{"name", "when", "enabled"}); ok {
+			remedy := `an opening has name, about, when and enabled`
+			if near, ok := phrase.Nearest(f.key(), []string{"name", "about", "when", "enabled"}); ok {
 				remedy = fmt.Sprintf("did you mean %q?", near)
 			}
 			r.failAt(f.keyStart, f.keyEnd, "unknown-key", fmt.Sprintf("there is no key %q in an opening", f.key()), remedy)

@@ -52,7 +52,7 @@ func (k *Key) schema() map[string]any {
 		s["type"], s["additionalProperties"] = "object", text
 	case TypeOpenings:
 		entry := map[string]any{"type": "object", "required": []string{"when"}, "additionalProperties": false,
-			"properties": map[string]any{"name": text, "when": text, "enabled": map[string]any{"type": "boolean"}}}
+			"properties": map[string]any{"name": text, "about": text, "when": text, "enabled": map[string]any{"type": "boolean"}}}
 		s["type"], s["items"] = "array", map[string]any{"anyOf": []any{text, entry}}
 	}
 	if len(k.Choices) > 0 {

@@ -83,6 +83,17 @@ func (v Vars) Expand(data []byte) *Expanded {
 	return x
 }
 
+// Missing returns a name that is left without a value, or "".
+func (x *Expanded) Missing() string {
+	for _, at := range nameInBraces.FindAllIndex(x.Text, -1) {
+		word := x.Text[at[0]:at[1]]
+		if !bytes.HasPrefix(word, []byte("{{")) && (at[0] == 0 || x.Text[at[0]-1] != '$') {
+			return string(bytes.Trim(word, "{}"))
+		}
+	}
+	return ""
+}
+
 // eachField calls back for every key of a gate file with its value, those of tables too,
 // whatever else is right or wrong about the file.
 func eachField(data []byte, do func(f field)) {
