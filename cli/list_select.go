@@ -188,6 +188,9 @@ func findColumn(name string) listColumn {
 // printList tells gates in columns.
 func (a *app) printList(rows []listed, names []string) {
 	columns := listColumns[:usualColumns]
+	if slices.ContainsFunc(rows, func(r listed) bool { return r.As != rows[0].As && r.As != "" }) { // whose rights they have differs
+		columns = slices.Insert(slices.Clone(columns), 2, findColumn("as"))
+	}
 	if len(names) > 0 {
 		columns = nil
 		for _, n := range names {

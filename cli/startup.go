@@ -17,6 +17,7 @@ import (
 
 	"timegate/control"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/gates"
 	"timegate/home"
 	"timegate/keeper"
@@ -42,7 +43,7 @@ func (a *app) startupCommand() *cli.Command {
 			&cli.StringFlag{Name: "root", Usage: "look at the disk that is mounted at `DIR`", TakesFile: true},
 		},
 		Action:   a.startup,
-		Commands: []*cli.Command{a.startupSwitchCommand(false), a.startupSwitchCommand(true), a.startupAdoptCommand(), a.startupReleaseCommand()},
+		Commands: []*cli.Command{a.startupSwitchCommand(false), a.startupSwitchCommand(true), a.startupAdoptCommand(), a.startupReleaseCommand(), a.startupRemoveCommand()},
 	}
 }
 
@@ -97,17 +98,37 @@ func (a *app) startupItems(l *startup.Look) ([]startup.Item, error) {
 	return items, nil
 }
 
+// beginnings returns which gates open at boot or logon, and at which of the two: those that
+// follow another one which does, too.
+func beginnings(files []gates.File) map[string]string {
+	out := map[string]string{}
+	for before := -1; before < len(out); {
+		before = len(out)
+		for _, f := range files {
+			if f.Gate == nil || out[f.Name] != "" {
+				continue
+			}
+			for _, o := range f.Gate.Opens {
+				at := string(beginningOf(o.Plan.Phrase))
+				if e := o.Plan.Phrase.Event; slices.Contains([]phrase.EventKind{phrase.StartOf, phrase.EndOf, phrase.FailureOf}, e.Kind) {
+					at = out[e.Name]
+				}
+				if at != "" {
+					out[f.Name] = at
+					break
+				}
+			}
+		}
+	}
+	return out
+}
+
 // gateItems are the gates that open at boot or logon.
 func (a *app) gateItems(files []gates.File, costs map[string]*startup.Cost) []startup.Item {
 	var out []startup.Item
+	begins := beginnings(files)
 	for _, f := range files {
-		if f.Gate == nil {
-			continue
-		}
-		at := ""
-		for _, o := range f.Gate.Opens {
-			at = cmp.Or(at, string(beginningOf(o.Plan.Phrase)))
-		}
+		at := begins[f.Name]
 		if at == "" {
 			continue
 		}
@@ -154,6 +175,7 @@ func (a *app) startup(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return &exitError{exitUnknown, err}
 		}
+		tellPackages(look, []startup.Item{it}, func(_ int, p *startup.Package) { it.Package = p })
 		if a.json {
 			return a.out.printJSON(it)
 		}
@@ -168,6 +190,7 @@ func (a *app) startup(ctx context.Context, c *cli.Command) error {
 		items = slices.DeleteFunc(items, func(it startup.Item) bool { return it.Within })
 	}
 	if a.json {
+		tellPackages(look, items, func(i int, p *startup.Package) { items[i].Package = p })
 		return a.out.printJSON(append([]startup.Item{}, items...))
 	}
 	a.printStartup(items)
@@ -299,6 +322,12 @@ func (a *app) printStartup(items []startup.Item) {
 		rows = append(rows, []string{it.ID, a.startState(&it), it.At, cost, about, command})
 	}
 	headers := []string{"ITEM", "STATE", "AT", "TAKES", "WHAT IT IS", "COMMAND"}
+	if slices.ContainsFunc(items, func(it startup.Item) bool { return it.Account != "" && it.Account != items[0].Account }) { // whose rights they have differs
+		for i, it := range items {
+			rows[i] = append(rows[i], it.Account)
+		}
+		headers = append(headers, "AS")
+	}
 	const roomy = 110 // in a narrow terminal names that can be typed are worth more
 	if a.out.width > 0 && a.out.width < roomy {
 		for i := range rows {
@@ -369,11 +398,31 @@ func (a *app) printStartupItem(it *startup.Item) {
 		file += ", in the place of " + it.Over
 	}
 	a.line("file", a.wrapped(file))
+	if p := it.Package; p != nil {
+		a.line("from", a.wrapped(fmt.Sprintf("package %s, as it was installed on %s", p.Name, p.Since.In(a.zone.Location()).Format("2 Jan 2006"))))
+	}
 	if it.Gate != "" {
 		a.line("gate", it.Gate+" takes its place; to give it back: timegate startup release "+it.ID)
 	}
 	if it.Cost != nil {
 		a.line("takes", a.wrapped(costText(it.Cost)))
+	}
+	if it.Source == startup.FromAutostart && (it.State == startup.Missing || it.State == startup.Broken) {
+		a.line("remove", "it starts nothing; to take it away: timegate startup remove "+it.ID)
+	}
+}
+
+// tellPackages tells with which package each item's file came, where one did.
+func tellPackages(look *startup.Look, items []startup.Item, tell func(i int, p *startup.Package)) {
+	var files []string
+	for _, it := range items {
+		files = append(files, cmp.Or(it.Over, it.File))
+	}
+	known := look.Packages(files)
+	for i, file := range files {
+		if p, ok := known[file]; ok {
+			tell(i, &p)
+		}
 	}
 }
 

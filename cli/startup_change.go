@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -13,6 +15,7 @@ import (
 	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/gates"
+	"timegate/home"
 	"timegate/install"
 	"timegate/startup"
 )
@@ -316,5 +319,53 @@ func (a *app) startupRelease(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s starts by itself again; the gate %s is removed, and lies in %s\n", g.InsteadOf, g.Name, a.shortHome(gates.RemovedFile(a.home, g.Name, a.now())))
+	return nil
+}
+
+func (a *app) startupRemoveCommand() *cli.Command {
+	return &cli.Command{
+		Name: "remove", Category: sayCommands, Usage: "take away an entry of the desktop that starts nothing", ArgsUsage: "ITEM",
+		Description: examples(`timegate startup remove job-board`, `timegate startup remove autostart:job-board --yes`) +
+			"Only an entry whose program is not there, or that cannot be read, and that no package owns. A copy is kept with the\n" +
+			"gates that were removed; \"timegate undo\" puts the entry back.",
+		Flags:  []cli.Flag{yesFlag()},
+		Action: a.startupRemove,
+	}
+}
+
+func (a *app) startupRemove(ctx context.Context, c *cli.Command) error {
+	look, it, err := a.startupItem(ctx, c)
+	if err != nil {
+		return err
+	}
+	changes, err := look.Remove(&it)
+	if err != nil {
+		return switchError(err)
+	}
+	plan := gates.NewPlan(a.home)
+	kept := ""
+	for _, change := range changes {
+		plan.PutOther(change)
+		was, err := home.StateOf(change.Path, home.ScriptSize)
+		if err != nil {
+			return err
+		}
+		if was != nil && was.Link == "" {
+			kept = strings.TrimSuffix(gates.RemovedFile(a.home, it.GateName(), a.now()), gates.Suffix) + filepath.Ext(change.Path)
+			plan.PutOther(gates.OtherChange{Path: kept, After: &home.State{Text: was.Text}})
+		}
+	}
+	fmt.Fprintf(a.err, "%s: %s\n%s will be taken away\n", it.ID, it.Why, a.shortHome(it.File))
+	if ok, err := a.confirm(c, fmt.Sprintf("Remove %s?", it.ID)); err != nil || !ok {
+		return err
+	}
+	if err := a.commit(plan, a.now()); err != nil {
+		return err
+	}
+	text := it.ID + " is removed; to put it back: timegate undo"
+	if kept != "" {
+		text += "; a copy lies in " + a.shortHome(kept)
+	}
+	fmt.Fprintln(a.err, text)
 	return nil
 }

@@ -55,7 +55,7 @@ var arrows = map[string]string{
 	"home":                     "core/engine core/gate core/phrase core/tell workstation/accounts",
 	"ical":                     "core/calendar core/phrase",
 	"gates":                    "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",
-	"startup":                  "core/gate core/phrase desktop gates home",
+	"startup":                  "core/gate core/phrase desktop gates home inspect",
 	"launch":                   "core/calendar core/engine core/gate core/phrase core/words desktop home inspect workstation workstation/accounts workstation/here",
 	"control":                  "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/accounts workstation/peer",
 	"agent":                    "core/calendar core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",

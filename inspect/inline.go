@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 )
@@ -33,6 +34,32 @@ func (h *hazards) inline(program, code, folder string) {
 			h.path(in(folder, text), "what the command line names")
 		}
 	}
+}
+
+// FirstProgram returns the whole path of the first program that a shell's line runs, "" where
+// it names none in plain.
+func FirstProgram(code string) string {
+	words, _ := wordsOf(code)
+	for _, w := range words {
+		switch name, _, assigns := strings.Cut(w.text, "="); {
+		case !w.first, slices.Contains(leading, w.text), assigns && isVariable(name):
+		case w.text == "exec":
+			if rest, plain := wordsOf(strings.TrimPrefix(strings.TrimSpace(code), "exec ")); plain && len(rest) > 0 && strings.HasPrefix(rest[0].text, "/") {
+				return rest[0].text
+			}
+			return ""
+		case strings.HasPrefix(w.text, "/") && !strings.ContainsAny(w.text, "$*?["):
+			return w.text
+		default:
+			return ""
+		}
+	}
+	return ""
+}
+
+// IsShell reports whether a program is a shell of POSIX's kind.
+func IsShell(path string) bool {
+	return slices.Contains([]string{"sh", "bash", "dash", "ash", "zsh", "ksh", "mksh", "yash"}, filepath.Base(path))
 }
 
 // word is a word of a shell's line; first says that it is a command's name, or

@@ -53,7 +53,9 @@ func (l *Look) judge(it *Item, a *desktop.Autostart) {
 	argv, err := a.Command()
 	var missing string
 	if err == nil {
-		argv[0], missing = l.program(argv[0])
+		if argv[0], missing = l.program(argv[0]); missing == "" {
+			missing = l.behind(argv)
+		}
 		it.Command = argv
 	}
 	switch {

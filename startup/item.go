@@ -5,7 +5,9 @@ package startup
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +16,7 @@ import (
 	securejoin "github.com/cyphar/filepath-securejoin"
 
 	"timegate/core/phrase"
+	"timegate/inspect"
 )
 
 // Source is what makes an item start.
@@ -77,9 +80,10 @@ type Item struct {
 	Account string   `json:"account,omitempty"` // whom it runs as; "" for who logs on
 	Enabled bool     `json:"enabled"`
 	State   State    `json:"state"`
-	Why     string   `json:"why,omitempty"`  // for the state
-	Gate    string   `json:"gate,omitempty"` // the gate that takes its place
-	Cost    *Cost    `json:"cost,omitempty"` // what its starts take, where that is known
+	Why     string   `json:"why,omitempty"`     // for the state
+	Gate    string   `json:"gate,omitempty"`    // the gate that takes its place
+	Cost    *Cost    `json:"cost,omitempty"`    // what its starts take, where that is known
+	Package *Package `json:"package,omitempty"` // with which its file came
 	// Within tells that nobody switched it on: it belongs to the system itself.
 	Within bool `json:"within_system,omitempty"`
 	// LookedAt tells that it is only looked at: it is switched by its own means.
@@ -234,6 +238,28 @@ func (l *Look) program(name string) (string, string) {
 		return name, fmt.Sprintf("there is no program %q in PATH", name)
 	}
 	return name, l.executable(name)
+}
+
+// behind says what is wrong with the script that a command has its program run, or with the
+// first program of a line that a shell is given; "" where nothing is, or it cannot be told.
+func (l *Look) behind(argv []string) string {
+	script := ""
+	if at := inspect.ScriptAt(argv, argv[0]); at > 0 {
+		script = argv[at]
+	} else if inspect.IsShell(argv[0]) && len(argv) > 2 && argv[1] == "-c" {
+		if script = inspect.FirstProgram(argv[2]); script != "" {
+			return l.executable(script)
+		}
+	}
+	if !filepath.IsAbs(script) {
+		return ""
+	}
+	if real, err := l.real(script); err == nil {
+		if _, err = os.Stat(real); err == nil || !errors.Is(err, fs.ErrNotExist) {
+			return ""
+		}
+	}
+	return script + " does not exist"
 }
 
 // executable says why a path of the machine is no program, or "".

@@ -249,7 +249,9 @@ func (u *units) judge(it *Item, trigger, service *unit) {
 	missing := ""
 	if len(commands) > 0 {
 		it.Command = commands[0]
-		it.Command[0], missing = u.look.program(it.Command[0])
+		if it.Command[0], missing = u.look.program(it.Command[0]); missing == "" {
+			missing = u.look.behind(it.Command)
+		}
 	}
 	switch {
 	case trigger.offs != "":

@@ -49,6 +49,33 @@ func (l *Look) Switch(it *Item, on bool) ([]gates.OtherChange, error) {
 	return nil, &SwitchError{Problem: it.ID + " is only looked at here", Remedy: "what it starts is said in " + it.File}
 }
 
+// Remove returns what takes an entry of the desktop away that starts nothing, since what it
+// names is not there or it cannot be read. Its error is a [*SwitchError].
+func (l *Look) Remove(it *Item) ([]gates.OtherChange, error) {
+	off := "to let it start no more: timegate startup off " + it.ID
+	switch {
+	case it.Source == FromGate:
+		return nil, &SwitchError{Problem: it.ID + " is a gate", Remedy: "write: timegate remove " + it.Name}
+	case it.Source != FromAutostart:
+		return nil, &SwitchError{Problem: it.ID + " is no entry of a desktop, and others may depend on it", Remedy: off}
+	case it.State != Missing && it.State != Broken:
+		return nil, &SwitchError{Problem: "what " + it.ID + " names is there", Remedy: off}
+	case it.Over != "":
+		return nil, &SwitchError{Problem: it.File + " takes the place of " + it.Over + ", which would count then", Remedy: off}
+	}
+	if p, ok := l.Packages([]string{it.File})[it.File]; ok {
+		return nil, &SwitchError{Problem: it.File + " belongs to the package " + p.Name, Remedy: "remove that, or let it start no more: timegate startup off " + it.ID}
+	}
+	own, err := l.entryToWrite(it)
+	if err != nil {
+		return nil, err
+	}
+	if own != it.File {
+		return nil, &SwitchError{Problem: it.File + " is not yours", Remedy: off}
+	}
+	return []gates.OtherChange{{Path: it.File}}, l.mayWrite(it.File)
+}
+
 // switchUnit lays a file beside a unit, or takes it away.
 func (l *Look) switchUnit(it *Item, on bool) ([]gates.OtherChange, error) {
 	u := it.unit
