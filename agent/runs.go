@@ -2,8 +2,10 @@ package agent
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"maps"
+	"math"
 	"os"
 	"slices"
 	"time"
@@ -19,7 +21,7 @@ import (
 // run is a run that an agent holds. The server's mutex guards it.
 type run struct {
 	id       int64
-	readings []string
+	readings measuring
 	proc     workstation.Process // nil until it has started
 	signal   string              // to be sent then
 	ahead    chan bool           // whether it is to start; nil once that is said
@@ -78,7 +80,7 @@ func (s *server) prepare(j *Job) {
 		return // it is started at most once
 	}
 	ahead := make(chan bool, 1)
-	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: j.Gate.Measure, longest: j.Longest, grace: j.Grace}
+	r := &run{id: j.Run, ahead: ahead, out: newHeld(j.Gate.Limits.Output), readings: measuring{names: j.Gate.Measure}, longest: j.Longest, grace: j.Grace}
 	s.runs[j.Run] = r
 	l := s.launch
 	go s.bring(r, j, &l, ahead)
@@ -118,6 +120,7 @@ func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
 	case <-time.After(placePatience):
 	}
 	o, before, failed, unsafe := prepareOrder(l, j)
+	r.readings.env, r.readings.folder = o.Env, o.Folder
 	var ready workstation.Ready
 	var err error
 	if failed == nil && unsafe == nil {
@@ -157,7 +160,7 @@ func (s *server) bring(r *run, j *Job, l *launch.Launcher, ahead <-chan bool) {
 }
 
 // begun notes that a run has started.
-func (s *server) begun(r *run, p workstation.Process, before map[string]int64) {
+func (s *server) begun(r *run, p workstation.Process, before map[string]float64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r.proc = p
@@ -178,7 +181,7 @@ func joined(a, b string) string {
 }
 
 // prepareOrder makes ready what a job starts. It may block.
-func prepareOrder(l *launch.Launcher, j *Job) (o workstation.Order, before map[string]int64, failed *engine.StartFailed, unsafe *engine.StartUnsafe) {
+func prepareOrder(l *launch.Launcher, j *Job) (o workstation.Order, before map[string]float64, failed *engine.StartFailed, unsafe *engine.StartUnsafe) {
 	g := j.Gate
 	for _, file := range j.Days {
 		g.Opens = append(g.Opens, gate.Opening{Plan: &phrase.Plan{Phrase: &phrase.Phrase{ExceptFile: file}}})
@@ -203,7 +206,7 @@ func prepareOrder(l *launch.Launcher, j *Job) (o workstation.Order, before map[s
 		return o, nil, &engine.StartFailed{Run: j.Run, Detail: err.Error()}, nil
 	}
 	o.Mark, o.Rest = j.Mark, j.Rest
-	return o, readings(g.Measure), nil, nil
+	return o, (&measuring{g.Measure, o.Env, o.Folder}).take(), nil, nil
 }
 
 // removeFiles removes the list of files that had changed, which is there only
@@ -241,7 +244,7 @@ func (s *server) done(r *run, l *launch.Launcher, x workstation.Exit) {
 	if at.IsZero() {
 		at = time.Now()
 	}
-	after := readings(r.readings)
+	after := r.readings.take()
 	removeFiles(l, r.id)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -285,7 +288,7 @@ func (s *server) adopt(a *Alive) {
 	if s.has(a.Run) {
 		return // it is told of anyway
 	}
-	r := &run{id: a.Run, out: newHeld(a.Keep), readings: a.Readings}
+	r := &run{id: a.Run, out: newHeld(a.Keep), readings: measuring{a.Readings, os.Environ(), "/"}}
 	s.runs[a.Run] = r
 	l := s.launch
 	go func() {
@@ -402,34 +405,42 @@ func writeOutput(w *bufio.Writer, id int64, b []byte) {
 }
 
 // readingPatience is how long readings may take.
-const readingPatience = time.Second
+const readingPatience = 2 * time.Second
 
-// readings takes what a gate wants to be measured, as far as that answers.
-func readings(names []string) map[string]int64 {
-	if len(names) == 0 {
+// measuring says how a run's readings are taken.
+type measuring struct {
+	names  []string
+	env    []string
+	folder string
+}
+
+// take takes what a gate wants to be measured, as far as that answers in time.
+func (m *measuring) take() map[string]float64 {
+	if len(m.names) == 0 {
 		return nil
 	}
 	type reading struct {
 		name  string
-		value int64
+		value float64
 		err   error
 	}
-	answers := make(chan reading, len(names))
-	for _, name := range names {
+	ctx, cancel := context.WithTimeout(context.Background(), readingPatience)
+	defer cancel()
+	answers := make(chan reading, len(m.names))
+	for _, name := range m.names {
 		go func() {
-			n, err := here.Reading(name)
+			n, err := launch.Measure(ctx, name, m.env, m.folder)
 			answers <- reading{name, n, err}
 		}()
 	}
-	out := map[string]int64{}
-	late := time.After(readingPatience)
-	for range names {
+	out := map[string]float64{}
+	for range m.names {
 		select {
 		case r := <-answers:
-			if r.err == nil {
+			if r.err == nil && !math.IsNaN(r.value) && !math.IsInf(r.value, 0) {
 				out[r.name] = r.value
 			}
-		case <-late:
+		case <-ctx.Done():
 			return out
 		}
 	}

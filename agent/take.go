@@ -252,11 +252,11 @@ func cut(s string) string {
 }
 
 // only returns the readings that were asked for.
-func only(readings map[string]int64, names []string) map[string]int64 {
+func only(readings map[string]float64, names []string) map[string]float64 {
 	if len(names) == 0 {
 		return nil
 	}
-	out := map[string]int64{}
+	out := map[string]float64{}
 	for _, name := range names {
 		if n, ok := readings[name]; ok {
 			out[name] = n

@@ -128,13 +128,13 @@ type greeting struct {
 }
 
 type started struct {
-	Run      int64            `json:"run"`
-	PID      int              `json:"pid"`
-	Born     int64            `json:"born"`
-	Over     bool             `json:"over,omitempty"` // it has ended already, which is told next
-	Ago      int64            `json:"ago_ms"`
-	Note     string           `json:"note,omitempty"`
-	Readings map[string]int64 `json:"readings,omitempty"`
+	Run      int64              `json:"run"`
+	PID      int                `json:"pid"`
+	Born     int64              `json:"born"`
+	Over     bool               `json:"over,omitempty"` // it has ended already, which is told next
+	Ago      int64              `json:"ago_ms"`
+	Note     string             `json:"note,omitempty"`
+	Readings map[string]float64 `json:"readings,omitempty"`
 }
 
 // printed is about so many bytes of what a run has printed.
@@ -144,13 +144,13 @@ type printed struct {
 }
 
 type ended struct {
-	Run      int64            `json:"run"`
-	Ago      int64            `json:"ago_ms"`
-	Exit     int              `json:"exit"`
-	Signal   string           `json:"signal,omitempty"`
-	Usage    engine.Usage     `json:"usage"`
-	Readings map[string]int64 `json:"readings,omitempty"`
-	Overran  bool             `json:"overran,omitempty"` // it took longer than it may, and the agent ended it
+	Run      int64              `json:"run"`
+	Ago      int64              `json:"ago_ms"`
+	Exit     int                `json:"exit"`
+	Signal   string             `json:"signal,omitempty"`
+	Usage    engine.Usage       `json:"usage"`
+	Readings map[string]float64 `json:"readings,omitempty"`
+	Overran  bool               `json:"overran,omitempty"` // it took longer than it may, and the agent ended it
 }
 
 type lost struct {

@@ -84,7 +84,6 @@ func (d *Durations) draw(c draw.Canvas) {
 		if dot.Bad {
 			fill = failed
 		}
-		x, y := span.x(dot.At), y(dot.Took)
-		c.FillPolygon(fill, []vg.Point{{X: x - half, Y: y - half}, {X: x + half, Y: y - half}, {X: x + half, Y: y + half}, {X: x - half, Y: y + half}})
+		square(c, span.x(dot.At), y(dot.Took), half, fill)
 	}
 }

@@ -2,6 +2,7 @@ package chart
 
 import (
 	"bytes"
+	"fmt"
 	"image/png"
 	"strings"
 	"testing"
@@ -100,5 +101,36 @@ func TestDraw(t *testing.T) {
 	}
 	if text := svg.String(); !strings.Contains(text, "<svg") || !strings.Contains(text, "Mon 30 Nov") || !strings.Contains(text, "a week") {
 		t.Errorf("the SVG lacks its words: %.200s", text)
+	}
+}
+
+// TestDrawReadings: a run goes from what was measured before it to what was after it, and the
+// values at the left can be told apart.
+func TestDrawReadings(t *testing.T) {
+	r := Readings{Title: "spool-reset: files", Below: "2 runs", Zone: calendar.UTC, From: 0, To: 10_000, Text: func(v, step float64) string { return fmt.Sprintf("%g by %g", v, step) },
+		Runs: []MeasuredRun{{At: 2000, Before: 0, After: 40}, {At: 8000, Before: 40, After: 10}}}
+	var out, svg, one, none bytes.Buffer
+	for _, err := range []error{DrawReadings(&out, &r, PNG), DrawReadings(&svg, &r, SVG), DrawReadings(&one, &Readings{Zone: calendar.UTC, Text: r.Text, Runs: r.Runs[:1]}, SVG), DrawReadings(&none, &Readings{Title: "nothing"}, SVG)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	img, err := png.Decode(&out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// The first run's line goes from bottom to top, the second's ends at a quarter of it.
+	first, second, beside := 388, 1033, 600
+	middle, low := 160, 235
+	if img.At(first, middle) == img.At(beside, middle+12) || img.At(second, middle) == img.At(beside, middle+12) || img.At(first, low) == img.At(second, low) {
+		t.Error("the runs are not drawn from what was before to what was after")
+	}
+	for _, text := range []string{">0 by ", ">40 by ", "before a run", "after it", "2 runs"} {
+		if !strings.Contains(svg.String(), text) {
+			t.Errorf("the picture does not say %q", text)
+		}
+	}
+	if !strings.Contains(none.String(), "nothing was measured") {
+		t.Error("a picture of nothing does not say so")
 	}
 }

@@ -20,8 +20,8 @@ import (
 
 // docMasks let pass what differs from one reading of a page to the next.
 var docMasks = append([]mask{
-	{regexp.MustCompile(`\d+(\.\d+)? [kMG]?B\b`), "SIZE"},
-	{regexp.MustCompile(`SIZE (more|less)`), "SIZE"},
+	{regexp.MustCompile(`\d+(\.\d+)?\s+[kMG]?B\b`), "SIZE"},
+	{regexp.MustCompile(`SIZE\s+(more|less)|no\s+change`), "SIZE"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d`), "DATE"},
 	{regexp.MustCompile(`\d+ start(s)? in 28 days.*`), "STARTS"},
 	{regexp.MustCompile(`<?\b\d+ (ms|s|min|h|d|days)\b( \d+ (s|min|h))?`), "SPAN"},

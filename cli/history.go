@@ -16,6 +16,7 @@ import (
 
 	"timegate/core/calendar"
 	"timegate/core/engine"
+	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/core/words"
 	"timegate/journal"
@@ -36,6 +37,7 @@ func (a *app) historyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "follow", Usage: "then go on with what is decided, until you interrupt it; --json writes a document a line"},
 			&cli.BoolFlag{Name: "stats", Usage: "the figures of each gate: runs, failures, usual and longest time, lateness"},
 			&cli.StringFlag{Name: "png", Usage: "draw how long runs took over time to `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "reading", Usage: "with --png or --svg: draw this `READING` before and after runs instead, such as memory"},
 			&cli.StringFlag{Name: "svg", Usage: "draw the same to `FILE`", TakesFile: true},
 		},
 		Action: a.history,
@@ -51,6 +53,8 @@ func (a *app) history(ctx context.Context, c *cli.Command) error {
 	switch {
 	case c.Bool("stats"):
 		return a.historyStats(f)
+	case c.IsSet("reading") && c.String("png")+c.String("svg") == "":
+		return usageError("--reading is drawn: add --png FILE, or --svg FILE")
 	case c.String("png")+c.String("svg") != "":
 		return a.drawHistory(c, f)
 	case c.Bool("follow"):
@@ -254,11 +258,12 @@ func usageJSON(u engine.Usage) jsonUsage {
 	return jsonUsage{float64(u.UserMS) / ms, float64(u.SystemMS) / ms, u.MaxRSS, u.Read, u.Written, u.Output, u.Dropped}
 }
 
-// readingPair is what was measured before and after a run, in bytes.
+// readingPair is what was measured before and after a run: memory and disks in bytes, else
+// plain numbers.
 type readingPair struct {
-	Before *int64 `json:"before"`
-	After  *int64 `json:"after"`
-	Change *int64 `json:"change"` // after less before
+	Before *float64 `json:"before"`
+	After  *float64 `json:"after"`
+	Change *float64 `json:"change"` // after less before
 }
 
 func readingsOf(e *journal.Entry) map[string]readingPair {
@@ -283,14 +288,13 @@ func readingsText(e *journal.Entry) string {
 	pairs, text := readingsOf(e), ""
 	for _, name := range slices.Sorted(maps.Keys(pairs)) {
 		p := pairs[name]
-		what := strings.Replace(name, "disk:", "disk ", 1)
+		r, err := gate.ParseReading(name)
 		switch {
-		case p.Change != nil && *p.Change < 0:
-			text += fmt.Sprintf("; %s %s free, then %s (%s less)", what, bytesText(*p.Before), bytesText(*p.After), bytesText(-*p.Change))
+		case err != nil:
 		case p.Change != nil:
-			text += fmt.Sprintf("; %s %s free, then %s (%s more)", what, bytesText(*p.Before), bytesText(*p.After), bytesText(*p.Change))
+			text += "; " + changeText(r, *p.Before, *p.After)
 		case p.Before != nil:
-			text += fmt.Sprintf("; %s %s free before", what, bytesText(*p.Before))
+			text += fmt.Sprintf("; %s: %s before", r.Words(), signed(r, *p.Before))
 		}
 	}
 	return text

@@ -102,6 +102,9 @@ func (a *app) drawHistory(c *cli.Command, f journal.Filter) error {
 	}
 	const mostDrawn = 20_000 // the latest
 	f.OnlyRuns, f.Limit = true, mostDrawn
+	if c.IsSet("reading") {
+		return a.drawReading(c, f)
+	}
 	j, err := a.reader()
 	if err != nil {
 		return err

@@ -176,7 +176,10 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if a.json {
-		return a.out.printJSON(s)
+		return a.out.printJSON(struct {
+			control.Status
+			Readings map[string]float64 `json:"readings"` // of the machine, now
+		}{s, machineReadings(ctx)})
 	}
 	stand := ""
 	if s.Staged {
@@ -223,6 +226,9 @@ func (a *app) keeperStatus(ctx context.Context, c *cli.Command) error {
 			machine += "; its clock says " + a.local(s.Now)
 		}
 		fmt.Fprintf(a.out, "machine   %s\n", machine)
+		if text := readingsNow(machineReadings(ctx)); text != "" && !s.Staged {
+			fmt.Fprintf(a.out, "readings  %s\n", text)
+		}
 	}
 	for _, t := range s.Troubles {
 		fmt.Fprintf(a.out, "%s   %s: %s\n", a.out.warn("cannot"), t.What, t.Why)

@@ -22,12 +22,12 @@ func TestMeasure(t *testing.T) {
 		name string
 		want string // of the reading, or of the error
 	}{
-		{"files:" + dir, "3"}, {"files:" + dir + "/nothing", "no such file"}, {"files:", "cannot be measured"},
-		{"command:echo there are -12.5 left", "-12.5"}, {"command:echo none", "no number"}, {"command:false", "exit status 1"}, {"command:\"", "is no command"},
-		{"command:/nowhere/x", "no such file"}, {"weight", "cannot be measured"}, {"disk:relative", "cannot be measured"}, {"", "cannot be measured"},
+		{"files:" + dir, "3"}, {"files:" + dir + "/nothing", "no such file"}, {"files:", "is no reading"},
+		{"command:echo 5.27e+09 bytes", "5,270,000,000"}, {"command:echo .5", "0.5"}, {"command:echo there are -12.5 left", "-12.5"}, {"command:echo none", "no number"}, {"command:false", "exit status 1"}, {"command:\"", "is no command"},
+		{"command:/nowhere/x", "no such file"}, {"weight", "is no reading"}, {"disk:relative", "no whole path"}, {"", "is no reading"},
 	} {
 		m, err := measure(t.Context(), tt.name)
-		got := m.text()
+		got := signed(m.of, m.value)
 		if err != nil {
 			got = err.Error()
 		}
@@ -35,8 +35,8 @@ func TestMeasure(t *testing.T) {
 			t.Errorf("%q is %q, want %q", tt.name, got, tt.want)
 		}
 	}
-	for _, name := range []string{"memory", "disk:/", "load"} {
-		if m, err := measure(t.Context(), name); err != nil || m.value < 0 || m.bytes != (name != "load") {
+	for _, name := range []string{"memory", "memory:free", "memory:cached", "swap", "disk:/", "load"} {
+		if m, err := measure(t.Context(), name); err != nil || m.value < 0 || m.of.Bytes() != (name != "load") {
 			t.Errorf("%s is %+v, %v", name, m, err)
 		}
 	}

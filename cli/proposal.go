@@ -38,7 +38,7 @@ func gateFlags(open string) []cli.Flag {
 		&cli.StringFlag{Name: "folder", Usage: "working folder `DIR`", TakesFile: true},
 		&cli.StringFlag{Name: "longest", Usage: "end the program after this `DURATION`, such as 2h"},
 		&cli.StringFlag{Name: "busy", Usage: "`RULE` for a moment that comes while it runs: skip, queue, replace or beside"},
-		&cli.StringSliceFlag{Name: "measure", Usage: "measure this `READING` before and after each run: memory, or disk:PATH; may be given several times"},
+		&cli.StringSliceFlag{Name: "measure", Usage: "measure this `READING` before and after each run; may be given several times: " + gate.ReadingForms},
 		&cli.StringSliceFlag{Name: "set", Usage: "any other key of the file, as `KEY=VALUE`, such as needs.power=mains"},
 		&cli.BoolFlag{Name: "copy-script", Usage: "keep a copy of the script that nobody else can change, and run that"},
 		lineFlag(),

@@ -102,6 +102,8 @@ const (
 	mostPassed = 200
 	mostNext   = 25
 	mostLanes  = 40
+	// pictures of readings
+	mostReadings = 12
 )
 
 // reportPast tells what ran, and what did not.
@@ -150,6 +152,9 @@ func (a *app) reportPast(p *report.Page, j control.Records, f journal.Filter, fi
 	number(sum.Skipped, "moments skipped", false)
 	number(sum.Missed, "moments missed", false)
 	if err := a.reportStartups(p, j, f); err != nil {
+		return err
+	}
+	if err := a.reportReadings(p, entries); err != nil {
 		return err
 	}
 	return a.reportDay(p, entries, f)
@@ -217,6 +222,47 @@ func (a *app) reportStartups(p *report.Page, j control.Records, f journal.Filter
 		p.Startups = append(p.Startups, x)
 	}
 	return nil
+}
+
+// reportReadings draws what was measured with runs, of the gates by name.
+func (a *app) reportReadings(p *report.Page, entries []journal.Entry) error {
+	byGate := map[string][]journal.Entry{}
+	for _, e := range entries {
+		if len(e.Before) > 0 {
+			byGate[e.Gate] = append(byGate[e.Gate], e)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(byGate)) {
+		runs := measuredRuns(byGate[name])
+		for _, reading := range slices.Sorted(maps.Keys(runs)) {
+			list := thinned(runs[reading])
+			if len(p.Readings) == mostReadings || len(list) < 2 {
+				continue
+			}
+			picture, err := a.readingsChart(name, reading, list)
+			if err != nil {
+				continue // it had another form once
+			}
+			if whole := len(runs[reading]); whole > len(list) {
+				picture.Below = fmt.Sprintf("%d of %s", len(list), plural(whole, "run"))
+			}
+			p.Readings = append(p.Readings, report.Reading{Gate: name, What: reading, Picture: picture})
+		}
+	}
+	return nil
+}
+
+// thinned leaves so many of a reading's runs that they can be told apart.
+func thinned(list []chart.MeasuredRun) []chart.MeasuredRun {
+	const most = 300
+	if len(list) <= most {
+		return list
+	}
+	out := make([]chart.MeasuredRun, 0, most)
+	for i := range most {
+		out = append(out, list[i*(len(list)-1)/(most-1)])
+	}
+	return out
 }
 
 // reportDay draws what ran, with the gates that ran the most.

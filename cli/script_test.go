@@ -58,6 +58,7 @@ type mask struct {
 }
 
 var masks = []mask{
+	{regexp.MustCompile(`(?m)^readings .*`), "readings  NOW"},
 	{regexp.MustCompile(`, <?\d+ \w+( \d+ \w+)? processor(, [\d.]+ \w+ memory)?(, [\d.]+ \w+ read and [\d.]+ \w+ written on disks)?`), ""},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "TIME"},
 	{regexp.MustCompile(`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d+ \w{3}( \d{4})? \d\d:\d\d(:\d\d)?`), "DAY"},

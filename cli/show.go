@@ -60,6 +60,9 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	if cost := costs[f.Name]; cost != nil {
 		a.line("takes", a.wrapped(costText(cost)))
 	}
+	if err := a.printReadings(f.Name); err != nil {
+		return err
+	}
 	a.line("file", f.Path)
 	for i, name := range slices.Sorted(maps.Keys(f.Vars)) {
 		label := ""

@@ -258,7 +258,7 @@ func TestTryInput(t *testing.T) {
 		status int
 	}{
 		{[]string{"try", "-i", "stock-count"}, "on a terminal\ncounted 12\n", 0},
-		{[]string{"try", "stock-count"}, "counted \n", 0},
+		{[]string{"try", "stock-count"}, "\ncounted\n", 0},
 		{[]string{"try", "--input", "--as-keeper", "stock-count"}, "leave out --input", 2},
 		{[]string{"try", "--input", "--json", "stock-count"}, "leave one out", 2},
 		{[]string{"try", "--input", "other"}, "", 2},

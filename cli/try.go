@@ -31,7 +31,7 @@ func (a *app) tryCommand() *cli.Command {
 			"the keeper has none to give. What it prints is shown. With -i it gets yours, to see what it asks. The exit status is 0 if\n" +
 			"the run counts as a success, else 1.",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "measure", Usage: "what to measure before and after, as a `READING`: " + measureForms},
+			&cli.StringSliceFlag{Name: "measure", Usage: "what to measure before and after, as a `READING`: " + gate.ReadingForms},
 			&cli.BoolFlag{Name: "as-keeper", Usage: "let the running keeper start it: with the rights that it has, recorded like every other run"},
 			&cli.BoolFlag{Name: "input", Aliases: []string{"i"}, Usage: "give the program this terminal, to answer what it asks; a keeper gives it none"},
 			&cli.BoolFlag{Name: "limits", Usage: "let no limit of the gate stop it, and tell what would have"},

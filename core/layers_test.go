@@ -56,7 +56,7 @@ var arrows = map[string]string{
 	"ical":                     "core/calendar core/phrase",
 	"gates":                    "core/calendar core/engine core/gate core/phrase home ical inspect workstation/zones",
 	"startup":                  "core/gate core/phrase desktop gates home inspect",
-	"launch":                   "core/calendar core/engine core/gate core/phrase core/words desktop home inspect workstation workstation/accounts workstation/here",
+	"launch":                   "core/calendar core/engine core/gate core/phrase core/words desktop home inspect workstation workstation/accounts workstation/here workstation/rights",
 	"control":                  "core/calendar core/engine core/gate core/phrase core/words gates home journal launch workstation/accounts workstation/peer",
 	"agent":                    "core/calendar core/engine core/gate core/phrase core/words home launch workstation workstation/here workstation/peer",
 	"install":                  "core/gate desktop home inspect",

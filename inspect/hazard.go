@@ -22,6 +22,8 @@ type Command struct {
 	UID    int      // of the account it runs as
 	Home   string   // of that account
 	Path   string   // where it finds other programs
+	// Measures are the commands of the gate's readings, which run with its rights, too.
+	Measures [][]string
 }
 
 // Hazards finds out who but root, and the account as which it runs, could
@@ -39,6 +41,12 @@ func Hazards(c Command) []gate.Finding {
 	}
 	h.path(c.Folder, "the working folder")
 	h.command(c.Argv, c.Folder, "the program", 0)
+	for _, argv := range c.Measures {
+		if !strings.HasPrefix(argv[0], "/") {
+			h.add("relative-program", fmt.Sprintf("the program %q of a reading is looked up in PATH, where another may come first", argv[0]), "write its whole path")
+		}
+		h.command(argv, c.Folder, "the program of a reading", 0)
+	}
 	for _, file := range g.DaysFiles() {
 		h.path(expand(file, c.Home), "the file of days")
 	}

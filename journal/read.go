@@ -32,7 +32,7 @@ type Entry struct {
 	Count   int64  // how many moments the line stands for
 	Usage   engine.Usage
 	// What was measured when it started and when it ended, in bytes.
-	Before, After map[string]int64
+	Before, After map[string]float64
 }
 
 // Filter selects entries.

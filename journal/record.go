@@ -103,7 +103,7 @@ func (w *writer) json(v any) string {
 }
 
 // readings returns what was measured, or nothing.
-func (w *writer) readings(values map[string]int64) string {
+func (w *writer) readings(values map[string]float64) string {
 	if len(values) == 0 {
 		return ""
 	}

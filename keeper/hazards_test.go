@@ -112,6 +112,11 @@ func TestHazards(t *testing.T) {
 		{"harmless-awk", `"/usr/bin/awk", "{ print $1 }", "/mnt/opt/safe"`, "elevated = true", "", "mawk runs what it is told to"},
 		{"variable", `"/mnt/opt/safe"`, "elevated = true\nenv = { PAGER = \"./go\" }", "", "what the program makes of the variable PAGER"},
 		{"carried-variable", `"/usr/bin/env", "TAR_OPTIONS=--to-command=./go", "/mnt/opt/safe"`, "elevated = true", "", "what the program makes of the variable TAR_OPTIONS"},
+		{"reading", `"/mnt/opt/safe"`, "elevated = true", `measure = ["memory", "command:/mnt/home/maren/x --all"]`, "the program of a reading can be changed by maren"},
+		{"reading-shell", `"/mnt/opt/safe"`, "elevated = true", `measure = ["command:/bin/sh -c 'eval x'"]`, "cannot be judged"},
+		{"reading-name", `"/mnt/opt/safe"`, "elevated = true", `measure = ["command:df /"]`, "of a reading is looked up in PATH"},
+		{"reading-quote", `"/mnt/opt/safe"`, "elevated = true", `measure = ["command:\""]`, "is no command"},
+		{"reading-safe", `"/mnt/opt/safe"`, "elevated = true", `measure = ["command:/mnt/opt/safe", "files:/mnt/home/maren"]`, ""},
 		{"loader", `"/mnt/opt/safe"`, "elevated = true\nenv = { LD_PRELOAD = \"/x.so\" }", "", "LD_PRELOAD lets other code"},
 	} {
 		if !strings.Contains(tt.extra, "opens") {

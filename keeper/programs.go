@@ -220,10 +220,10 @@ func (k *Keeper) hear(ev agent.Event) {
 }
 
 // staged returns readings with those that the machine tells otherwise.
-func (k *Keeper) staged(readings map[string]int64) map[string]int64 {
+func (k *Keeper) staged(readings map[string]float64) map[string]float64 {
 	for name := range readings {
 		if n, told := k.ws.Reading(name); told {
-			readings[name] = n
+			readings[name] = float64(n)
 		}
 	}
 	return readings

@@ -184,7 +184,19 @@ func (l *Launcher) hazards(g *gate.Gate, o workstation.Order, a account) []gate.
 		return nil
 	}
 	argv := append([]string{here.Program(o)}, o.Argv[1:]...)
-	found := inspect.Hazards(inspect.Command{Gate: g, Argv: argv, Folder: o.Folder, UID: a.uid, Home: a.home, Path: pathOf(a, g)})
+	c := inspect.Command{Gate: g, Argv: argv, Folder: o.Folder, UID: a.uid, Home: a.home, Path: pathOf(a, g)}
+	for _, name := range g.Measure {
+		r, err := gate.ParseReading(name)
+		if err != nil || r.Kind != gate.CommandNumber {
+			continue // told of the gate's file
+		}
+		measure, err := CommandOf(r, a.home)
+		if err != nil {
+			return []gate.Finding{{Severity: gate.SevereError, Code: "value", Message: "measure: " + err.Error(), Remedy: "write command: and a command, quoted as for a shell"}}
+		}
+		c.Measures = append(c.Measures, measure)
+	}
+	found := inspect.Hazards(c)
 	if windowOf(g, argv[0]) == gate.WindowTerminal {
 		if terminal, err := here.Terminal(pathOf(a, g)); err == nil {
 			found = append(found, inspect.EmulatorHazards(terminal[0], a.uid)...)

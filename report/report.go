@@ -30,6 +30,13 @@ type Page struct {
 	Next     []Line
 	Day      *chart.Day // what held on the machine, and what ran
 	Week     *forecast.Week
+	Readings []Reading // what was measured with runs
+}
+
+// Reading is what was measured before and after the runs of a gate.
+type Reading struct {
+	Gate, What string
+	Picture    *chart.Readings
 }
 
 // Figure is a number with what it is of.
@@ -66,12 +73,24 @@ var layout = template.Must(template.New("page").Parse(page))
 
 // Write writes a page.
 func Write(out io.Writer, p *Page) error {
+	type drawnReading struct {
+		Text    string
+		Picture template.HTML
+	}
 	data := struct {
 		*Page
 		DayPicture, WeekPicture template.HTML
 		DayText, WeekText       string
+		ReadingPictures         []drawnReading
 	}{Page: p}
 	var err error
+	for _, r := range p.Readings {
+		svg, err := drawn(func(w io.Writer) error { return chart.DrawReadings(w, r.Picture, chart.SVG) })
+		if err != nil {
+			return err
+		}
+		data.ReadingPictures = append(data.ReadingPictures, drawnReading{r.Gate + ": " + r.What + " before and after each of " + r.Picture.Below, svg})
+	}
 	if p.Day != nil {
 		if data.DayPicture, err = drawn(func(w io.Writer) error { return chart.DrawDay(w, p.Day, chart.SVG) }); err != nil {
 			return err

@@ -162,12 +162,12 @@ type ResumeAsked struct{}
 // RunStarted tells that the program of a run has started. StartedAt is when it
 // did, which lies before the event; 0 stands for the event's time.
 type RunStarted struct {
-	Run       int64            `json:"run"`
-	StartedAt calendar.Instant `json:"started_at,omitempty"`
-	PID       int              `json:"pid"`
-	Born      int64            `json:"born,omitempty"` // when the process began, in the kernel's ticks since the boot; 0 where that is not known
-	Note      string           `json:"note,omitempty"` // what could not be as it was wished
-	Readings  map[string]int64 `json:"readings,omitempty"`
+	Run       int64              `json:"run"`
+	StartedAt calendar.Instant   `json:"started_at,omitempty"`
+	PID       int                `json:"pid"`
+	Born      int64              `json:"born,omitempty"` // when the process began, in the kernel's ticks since the boot; 0 where that is not known
+	Note      string             `json:"note,omitempty"` // what could not be as it was wished
+	Readings  map[string]float64 `json:"readings,omitempty"`
 }
 
 // StartFailed tells that the program of a run could not be started.
@@ -194,12 +194,12 @@ type Hazard struct {
 // RunEnded tells how a run has ended. EndedAt is its true end, which lies
 // before the event: what is decided follows the event.
 type RunEnded struct {
-	Run      int64            `json:"run"`
-	EndedAt  calendar.Instant `json:"ended_at"`
-	Exit     int              `json:"exit"`
-	Signal   string           `json:"signal,omitempty"` // that ended it, such as TERM
-	Usage    Usage            `json:"usage"`
-	Readings map[string]int64 `json:"readings,omitempty"`
+	Run      int64              `json:"run"`
+	EndedAt  calendar.Instant   `json:"ended_at"`
+	Exit     int                `json:"exit"`
+	Signal   string             `json:"signal,omitempty"` // that ended it, such as TERM
+	Usage    Usage              `json:"usage"`
+	Readings map[string]float64 `json:"readings,omitempty"`
 	// Overran tells that it was ended while no keeper ran, for it took longer than it may.
 	Overran bool `json:"overran,omitempty"`
 }

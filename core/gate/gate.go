@@ -66,7 +66,7 @@ func UnknownTell(kinds []string) (i int, unknown bool) {
 
 // An Opening is one of the moments at which a gate opens.
 type Opening struct {
-	Name    string       `json:"name"`   // as given, or its position from 1
+	Name    string       `json:"name"` // as given, or its position from 1
 	About   string       `json:"about,omitempty"`
 	When    string       `json:"phrase"` // canonical form
 	Enabled bool         `json:"enabled"`

@@ -54,7 +54,7 @@ var Keys = []Key{
 	{Name: "opens", Type: TypeOpenings, About: "phrases, or tables with name, about, when and enabled; an opening without a name is known by its position", Example: `["boot + 45s", { name = "saturdays", when = "at 08:15 on sat", enabled = false }]`,
 		set: (*reader).openings, get: func(g *Gate) string { return openingsText(g.Opens) }},
 	truthKey("enabled", "false switches the gate off", func(g *Gate) *bool { return &g.Enabled }),
-	{Name: "measure", Type: TypeTexts, About: "measured before and after each run and shown with it: memory, or disk:PATH, the disk at a path (bytes free)", Example: `["memory", "disk:/home"]`,
+	{Name: "measure", Type: TypeTexts, About: "measured before and after each run, and shown with it: " + ReadingForms + "", Example: `["memory", "disk:/home"]`,
 		set: (*reader).readings, get: func(g *Gate) string { return listText(g.Measure) }},
 	{Name: "was", Type: TypeTexts, About: "former names of the gate: their history and state belong to this gate, unless another gate has the name now", Example: `["spool-clean"]`,
 		set: (*reader).was, get: func(g *Gate) string { return listText(g.Was) }},
@@ -413,8 +413,9 @@ func (r *reader) readings(g *Gate, v value) {
 		return
 	}
 	for i, s := range list {
-		if s != "memory" && !strings.HasPrefix(s, "disk:/") {
-			r.fail(v.items[i], "value", strconv.Quote(s)+" is no reading", `write "memory" or "disk:/home"`)
+		if _, err := ParseReading(s); err != nil {
+			problem, remedy, _ := strings.Cut(err.Error(), "; ")
+			r.fail(v.items[i], "value", problem, remedy)
 		}
 	}
 	g.Measure = list

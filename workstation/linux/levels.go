@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -103,31 +102,31 @@ func (l *levels) poll(watches []workstation.Watch, state map[string]*phrase.Leve
 	return pause
 }
 
-// memory returns how much memory programs can still have, and how much there
-// is (MemAvailable and MemTotal in proc_meminfo(5)).
+// memory returns how much memory programs can still have, and how much there is.
 func memory() (free, total int64, err error) {
+	m, err := memoryInfo()
+	return m["MemAvailable"], m["MemTotal"], err
+}
+
+// memoryInfo returns what the kernel tells of memory, in bytes, by its names (proc_meminfo(5)).
+func memoryInfo() (map[string]int64, error) {
 	f, err := os.Open("/proc/meminfo")
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
 	defer f.Close()
+	out := map[string]int64{}
 	for s := bufio.NewScanner(f); s.Scan(); {
-		fields := strings.Fields(s.Text())
-		if len(fields) < 2 {
-			continue
-		}
-		kib, _ := strconv.ParseInt(fields[1], 10, 64)
-		switch fields[0] {
-		case "MemTotal:":
-			total = kib << 10
-		case "MemAvailable:":
-			free = kib << 10
+		name, rest, _ := strings.Cut(s.Text(), ":")
+		var kib int64
+		if n, _ := fmt.Sscan(rest, &kib); n == 1 {
+			out[name] = kib << 10
 		}
 	}
-	if total == 0 {
-		return 0, 0, errors.New("the kernel does not tell how much memory is free")
+	if out["MemTotal"] == 0 {
+		return nil, errors.New("the kernel does not tell how much memory is free")
 	}
-	return free, total, nil
+	return out, nil
 }
 
 // disk returns how much an ordinary account can still write at a path, and
@@ -140,15 +139,25 @@ func disk(path string) (free, total int64, err error) {
 	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize, nil
 }
 
-// Reading returns how many bytes are free: of "memory", or of the disk at the
-// path in "disk:/home".
+// Reading returns how many bytes are free of a disk, as in "disk:/home", or what the kernel
+// tells of memory: of "memory" what programs can still have, of "memory:free" what nothing
+// uses, of "memory:cached" what holds files and is given back when it is wanted, of "swap"
+// what is free there.
 func Reading(name string) (int64, error) {
 	if path, ok := strings.CutPrefix(name, "disk:"); ok {
 		free, _, err := disk(path)
 		return free, err
 	}
-	free, _, err := memory()
-	return free, err
+	m, err := memoryInfo()
+	switch name {
+	case "memory:free":
+		return m["MemFree"], err
+	case "memory:cached":
+		return m["Cached"] + m["Buffers"] + m["SReclaimable"] - m["Shmem"], err
+	case "swap":
+		return m["SwapFree"], err
+	}
+	return m["MemAvailable"], err
 }
 
 // Load returns how many processes ran or waited to, on average over the last minute
