@@ -22,6 +22,7 @@ import (
 type run struct {
 	id       int64
 	readings measuring
+	unfound  unfound
 	proc     workstation.Process // nil until it has started
 	signal   string              // to be sent then
 	ahead    chan bool           // whether it is to start; nil once that is said
@@ -222,6 +223,7 @@ func (s *server) print(r *run) func([]byte) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		r.out.add(b)
+		r.unfound.add(b)
 		if !s.linked || r.out.flying {
 			return
 		}
@@ -252,7 +254,7 @@ func (s *server) done(r *run, l *launch.Launcher, x workstation.Exit) {
 	if why := lostWhy(x); why != "" {
 		r.lost = &lost{Run: r.id, Why: why, Usage: x.Usage}
 	} else {
-		r.ended = &ended{Run: r.id, Exit: x.Status, Signal: x.Signal, Usage: x.Usage, Readings: after, Overran: r.overran}
+		r.ended = &ended{Run: r.id, Exit: x.Status, Signal: x.Signal, Usage: x.Usage, Readings: after, Overran: r.overran, Unfound: r.unfound.found}
 	}
 	s.mark(r)
 	if !s.linked {

@@ -155,7 +155,7 @@ func (a *Agent) takeEnded(e *ended) error {
 	if !r.started {
 		return fmt.Errorf("%w: the end of a run that had not started", errRule)
 	}
-	body := &engine.RunEnded{Run: e.Run, Exit: e.Exit & 0xff, Signal: signalOf(e.Signal), Usage: e.Usage, Readings: only(e.Readings, r.alive.Readings), Overran: e.Overran}
+	body := &engine.RunEnded{Run: e.Run, Exit: e.Exit & 0xff, Signal: signalOf(e.Signal), Usage: e.Usage, Readings: only(e.Readings, r.alive.Readings), Overran: e.Overran, Unfound: clip(oneLine(e.Unfound))}
 	body.Usage.Output, body.Usage.Dropped = a.outputOf(r).End()
 	a.crew.tell(Event{Agent: a, Body: body, Ago: max(e.Ago, 0)})
 	return nil

@@ -151,6 +151,7 @@ type ended struct {
 	Usage    engine.Usage       `json:"usage"`
 	Readings map[string]float64 `json:"readings,omitempty"`
 	Overran  bool               `json:"overran,omitempty"` // it took longer than it may, and the agent ended it
+	Unfound  string             `json:"unfound,omitempty"` // a command of which a shell said that it was not found
 }
 
 type lost struct {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -160,12 +161,36 @@ func (a *app) past() (*inspect.Past, error) {
 			out.Own[engine.Key(name, o.Name)] = o.Own
 		}
 	}
+	if out.Unfound, err = a.unfound(); err != nil {
+		return out, err
+	}
 	states, err := a.pastStates(a.now())
 	if errors.Is(err, journal.ErrNone) {
 		return out, nil
 	}
 	out.States = states
 	return out, err
+}
+
+// unfound returns the commands that the last runs of gates did not find and that ended well
+// all the same.
+func (a *app) unfound() (map[string]string, error) {
+	j, err := a.reader()
+	if err != nil || j == nil {
+		return nil, err
+	}
+	defer j.Close()
+	last, err := j.LastRuns()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for name, e := range last {
+		if _, command, went := strings.Cut(e.Note, journal.Unfound); went {
+			out[name] = command
+		}
+	}
+	return out, nil
 }
 
 // absence returns when this machine was asleep or off lately.

@@ -82,12 +82,19 @@ type Past struct {
 	// Own is how many moments in a row each opening of files had that came only of changes
 	// made while its gate ran itself, by [engine.Key].
 	Own map[string]int64
+	// Unfound is the command that was not found in a gate's last run, which ended well all the
+	// same, by gate.
+	Unfound map[string]string
 }
 
 // Habits finds openings at whose moments the machine is usually away, or lacks what the
 // gate needs, and gates that wake a machine which is awake anyway.
 func Habits(g *gate.Gate, p *Past) []gate.Finding {
 	out := CheckAbsence(g, &p.Absence)
+	if command := p.Unfound[g.Name]; command != "" {
+		out = append(out, gate.Finding{Severity: gate.Warning, Code: "went-on", Message: fmt.Sprintf("the last run ended well, although its script did not find the command %q and went on", command),
+			Remedy: "put set -e at the head of the script, and it ends there; or mend the name"})
+	}
 	for i := range g.Opens {
 		o := &g.Opens[i]
 		if times := p.Own[engine.Key(g.Name, o.Name)]; times >= engine.OwnFree && o.Enabled {

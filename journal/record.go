@@ -245,7 +245,17 @@ func (w *writer) ended(body engine.Body, d *engine.Decision) {
 		}
 	}
 	w.exec(`UPDATE runs SET ended = ?1, took = iif(started > 0, max(?1 - started, 1), 0), result = ?2, exit = ?3, signal = ?4, outcome = ?5,
-		user_ms = ?6, system_ms = ?7, max_rss = ?8, output = ?9, dropped = ?10, after = ?11, read = ?12, written = ?13 WHERE run = ?14`,
+		user_ms = ?6, system_ms = ?7, max_rss = ?8, output = ?9, dropped = ?10, after = ?11, read = ?12, written = ?13, note = iif(?15 = '', note, iif(note = '', ?15, note || '; ' || ?15)) WHERE run = ?14`,
 		int64(e.EndedAt), string(d.Result), e.Exit, e.Signal, w.json(d.Reason),
-		e.Usage.UserMS, e.Usage.SystemMS, e.Usage.MaxRSS, e.Usage.Output, e.Usage.Dropped, w.readings(e.Readings), e.Usage.Read, e.Usage.Written, d.Run)
+		e.Usage.UserMS, e.Usage.SystemMS, e.Usage.MaxRSS, e.Usage.Output, e.Usage.Dropped, w.readings(e.Readings), e.Usage.Read, e.Usage.Written, d.Run, unfoundNote(e, d.Result))
+}
+
+// Unfound begins the note of a run that ended well although a command was not found.
+const Unfound = "a command was not found, and the script went on: "
+
+func unfoundNote(e *engine.RunEnded, result engine.Result) string {
+	if e.Unfound == "" || result != engine.ResultOK {
+		return ""
+	}
+	return Unfound + e.Unfound
 }

@@ -202,6 +202,9 @@ type RunEnded struct {
 	Readings map[string]float64 `json:"readings,omitempty"`
 	// Overran tells that it was ended while no keeper ran, for it took longer than it may.
 	Overran bool `json:"overran,omitempty"`
+	// Unfound is a command of which a shell said that it was not found, while the script went
+	// on; "" for none.
+	Unfound string `json:"unfound,omitempty"`
 }
 
 // RunLost tells that a run is gone, and nobody saw how it ended.
