@@ -164,7 +164,7 @@ func (l *Launcher) Order(g *gate.Gate, d *engine.Decision) (workstation.Order, e
 	}
 	o := orderAs(l.Home, g, d, a)
 	if g.As.Desktop {
-		if err := l.joinDesktop(&o, g, a); err != nil {
+		if err := l.joinDesktop(&o, g, a, d.Cause); err != nil {
 			return o, unsafeStart("desktop", err.Error())
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"timegate/core/engine"
 	"timegate/core/gate"
 	"timegate/desktop"
 	"timegate/inspect"
@@ -17,8 +18,8 @@ import (
 
 // joinDesktop lets a program of an account join a desktop session, with its
 // windows as the gate has them.
-func (l *Launcher) joinDesktop(o *workstation.Order, g *gate.Gate, a account) error {
-	s, err := l.sessionOf(g, a)
+func (l *Launcher) joinDesktop(o *workstation.Order, g *gate.Gate, a account, cause *engine.Cause) error {
+	s, err := l.sessionOf(g, a, cause)
 	if err != nil {
 		return err
 	}
@@ -65,26 +66,44 @@ func windowOf(g *gate.Gate, program string) string {
 	return g.As.Window
 }
 
-// sessionOf finds the desktop session of the account that a program runs as;
-// with root's rights, that of the one person who is logged on to a desktop.
-func (l *Launcher) sessionOf(g *gate.Gate, a account) (workstation.Session, error) {
-	uid, nobody := a.uid, a.name+" is not logged on to one now"
-	if g.As.Elevated {
-		uid, nobody = -1, "nobody is logged on to one now"
-	}
-	list := l.Sessions(uid)
-	people := map[int]bool{} // one may have several sessions
-	for _, s := range list {
-		people[s.UID] = true
-	}
-	switch len(people) {
-	case 0:
-		return workstation.Session{}, errors.New("it is to run on a desktop, and " + nobody)
-	case 1:
+// sessionOf finds the desktop session of the account that a program runs as; with root's
+// rights, that of the person who is meant: the one whose logon or the like opened the gate,
+// the one whom the gate needs, or who alone is on a desktop or has theirs in front.
+func (l *Launcher) sessionOf(g *gate.Gate, a account, cause *engine.Cause) (workstation.Session, error) {
+	if !g.As.Elevated {
+		list := l.Sessions(a.uid)
+		if len(list) == 0 {
+			return workstation.Session{}, errors.New("it is to run on a desktop, and " + a.name + " is not logged on to one now")
+		}
 		return list[0], nil
-	default:
-		return workstation.Session{}, fmt.Errorf("it is to run on a person's desktop with root's rights, and %d people are logged on to one", len(people))
 	}
+	var people []workstation.Session // one of each, who may have several
+	for _, s := range l.Sessions(-1) {
+		if !slices.ContainsFunc(people, func(o workstation.Session) bool { return o.UID == s.UID }) {
+			people = append(people, s)
+		}
+	}
+	if len(people) == 0 {
+		return workstation.Session{}, errors.New("it is to run on a desktop, and nobody is logged on to one now")
+	}
+	var names []string
+	for _, s := range people {
+		names = append(names, accounts.NameOf(s.UID))
+	}
+	of := func(name string) int { return slices.Index(names, name) }
+	front := slices.DeleteFunc(slices.Clone(people), func(s workstation.Session) bool { return !s.InFront })
+	switch {
+	case cause != nil && cause.Account != "" && of(cause.Account) >= 0:
+		return people[of(cause.Account)], nil
+	case of(g.Needs.People) >= 0:
+		return people[of(g.Needs.People)], nil
+	case len(people) == 1:
+		return people[0], nil
+	case len(front) == 1:
+		return front[0], nil
+	}
+	return workstation.Session{}, fmt.Errorf("it is to run on a person's desktop with root's rights, and of %s, who are logged on to one, it is not known who is meant: write people = %q in [needs], or the like",
+		strings.Join(names, " and "), names[0])
 }
 
 // ownerOf returns the account whose session it is, without groups where those
@@ -144,7 +163,7 @@ func (l *Launcher) Windows(g *gate.Gate) []gate.Finding {
 			add(gate.Note, "terminal-window", "the program opens in a terminal: its desktop entry says that it wants one", `set window = "none" in [as] if it is to have none`)
 		}
 	case gate.WindowNone, gate.WindowMinimised:
-		if s, err := l.sessionOf(g, a); err == nil && !s.HasX {
+		if s, err := l.sessionOf(g, a, nil); err == nil && !s.HasX {
 			add(gate.Warning, "wayland-window", NoRelay, `set window = "ordinary", or let the person log on to a desktop with an X server`)
 		}
 	}

@@ -8,9 +8,12 @@ import (
 	"strings"
 	"testing"
 
+	"timegate/core/engine"
 	"timegate/core/gate"
+	"timegate/core/phrase"
 	"timegate/desktop"
 	"timegate/home"
+	"timegate/workstation"
 	"timegate/workstation/wstest"
 )
 
@@ -54,6 +57,44 @@ func TestWithoutDesktop(t *testing.T) {
 		}
 		if want == "" && got != "" || !strings.HasPrefix(got, want) || strings.Count(got, "\n") > 1 {
 			t.Errorf("%s\n%q, want %q", text, got, want)
+		}
+	}
+}
+
+// TestWhoseDesktop: with root's rights a program comes to the desktop of the person who is
+// meant, by the logon that opened the gate, its needs, or whose is in front; else it is said
+// who is there.
+func TestWhoseDesktop(t *testing.T) {
+	t.Parallel()
+	root, daemon := workstation.Session{UID: 0, Vars: []string{"DISPLAY=:0"}}, workstation.Session{UID: 1, Vars: []string{"DISPLAY=:1"}}
+	front := daemon
+	front.InFront = true
+	logon := &engine.Cause{Event: phrase.Logon, Account: "root"}
+	for _, tt := range []struct {
+		list   []workstation.Session
+		cause  *engine.Cause
+		people string
+		want   string // the display, or a part of the error
+	}{
+		{nil, nil, "any", "nobody is logged on"},
+		{[]workstation.Session{root}, nil, "any", ":0"},
+		{[]workstation.Session{root, root}, nil, "any", ":0"},
+		{[]workstation.Session{root, daemon}, nil, "any", "root and daemon"},
+		{[]workstation.Session{root, front}, nil, "any", ":1"},
+		{[]workstation.Session{root, front}, logon, "any", ":0"},
+		{[]workstation.Session{root, daemon}, logon, "daemon", ":0"},
+		{[]workstation.Session{root, daemon}, nil, "daemon", ":1"},
+		{[]workstation.Session{root, daemon}, &engine.Cause{Event: phrase.Logon, Account: "maren-who-is-gone"}, "any", `people = "root"`},
+	} {
+		g := gate.Default("job-board")
+		g.As.Elevated, g.As.Desktop, g.Needs.People = true, true, tt.people
+		s, err := (&Launcher{Sessions: func(int) []workstation.Session { return tt.list }}).sessionOf(g, account{}, tt.cause)
+		got := strings.Join(s.Vars, " ")
+		if err != nil {
+			got = err.Error()
+		}
+		if !strings.Contains(got, tt.want) {
+			t.Errorf("%v, %v, needs %s: %s, want %s", tt.list, tt.cause, tt.people, got, tt.want)
 		}
 	}
 }

@@ -10,6 +10,9 @@ type Session struct {
 	UID  int
 	Vars []string // NAME=value, sorted
 	HasX bool     // it has an X server, be it beside Wayland
+	// InFront tells that it is the one that is seen, of several at one seat; where nobody tells
+	// that, none is.
+	InFront bool
 }
 
 // Display returns the variables by which a program reaches the session's

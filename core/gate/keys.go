@@ -63,7 +63,7 @@ var Keys = []Key{
 	{Name: "as.user", Type: TypeText, About: "the account to run as; the system scope requires user or elevated", Example: `"maren"`,
 		set: (*reader).user, get: func(g *Gate) string { return quoteText(g.As.User) }},
 	truthKey("as.elevated", "with root's rights; system scope only", func(g *Gate) *bool { return &g.As.Elevated }),
-	truthKey("as.desktop", "inside the desktop session of the account, with its display, message bus and runtime folder; with elevated, on the display of the one person who is logged on to a desktop", func(g *Gate) *bool { return &g.As.Desktop }),
+	truthKey("as.desktop", "inside the desktop session of the account, with its display, message bus and runtime folder; with elevated, on the display of the person whose logon opened the gate, whom needs.people names, who alone is on a desktop, or whose desktop is in front", func(g *Gate) *bool { return &g.As.Desktop }),
 	choiceKey("as.window", "how windows appear on the desktop", func(g *Gate) *string { return &g.As.Window }, WindowOrdinary, WindowMinimised, WindowNone, WindowTerminal),
 	choiceKey("as.priority", "low: use processor and disk only when nothing else needs them", func(g *Gate) *string { return &g.As.Priority }, "normal", "low"),
 	{Name: "as.env", Type: TypeTable, About: "variables for the program", Example: `{ LANG = "en_GB.UTF-8" }`,

@@ -35,8 +35,9 @@ const FirstPerson = 1000
 func Sessions(uid int) []workstation.Session {
 	byOwner := processesBy(uid)
 	var strict func(owner int, vars []string) bool
+	front := map[int]bool{}
 	if uid < 0 {
-		strict = onDesktop()
+		strict, front = onDesktop()
 	}
 	type found struct {
 		owner int
@@ -62,7 +63,7 @@ func Sessions(uid int) []workstation.Session {
 		select {
 		case f := <-results:
 			if f.vars != nil && (strict == nil || strict(f.owner, f.vars)) {
-				out = append(out, workstation.Session{UID: f.owner, Vars: f.vars, HasX: HasX(f.vars, f.owner)})
+				out = append(out, workstation.Session{UID: f.owner, Vars: f.vars, HasX: HasX(f.vars, f.owner), InFront: front[f.owner]})
 			}
 			continue
 		case <-late:
@@ -119,33 +120,35 @@ func bestVars(processes []string, owner int) (best []string) {
 }
 
 // onDesktop returns whether somebody is on a desktop by another word than that
-// of their own processes.
-func onDesktop() func(owner int, vars []string) bool {
-	graphical, err := graphicalSessions()
+// of their own processes, and whose is in front where that is told.
+func onDesktop() (is func(owner int, vars []string) bool, front map[int]bool) {
+	graphical, front, err := graphicalSessions()
 	if err == nil {
-		return func(owner int, _ []string) bool { return graphical[owner] }
+		return func(owner int, _ []string) bool { return graphical[owner] }, front
 	}
-	return func(_ int, vars []string) bool { return displayThere(valuesOf(vars), 0) }
+	return func(_ int, vars []string) bool { return displayThere(valuesOf(vars), 0) }, nil
 }
 
-// graphicalSessions asks the login manager who is logged on to a desktop.
-func graphicalSessions() (map[int]bool, error) {
+// graphicalSessions asks the login manager who is logged on to a desktop, and whose is in
+// front at its seat.
+func graphicalSessions() (all, front map[int]bool, err error) {
 	conn, err := dialBus()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer conn.Close()
 	sessions, err := listSessions(conn)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := map[int]bool{}
+	all, front = map[int]bool{}, map[int]bool{}
 	for _, s := range sessions {
 		if s.graphical {
-			out[s.uid] = true
+			all[s.uid] = true
+			front[s.uid] = front[s.uid] || s.active
 		}
 	}
-	return out, nil
+	return all, front, nil
 }
 
 // Sessions implements [workstation.Workstation]: the variables of a session are

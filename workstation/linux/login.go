@@ -63,6 +63,7 @@ type session struct {
 	since     calendar.Instant
 	locked    bool
 	graphical bool // on a desktop, not a terminal
+	active    bool // in front at its seat
 }
 
 func newLogin(board *workstation.Board, files *Files, wants workstation.Wants, awake, came func()) *login {
@@ -289,6 +290,7 @@ func readSession(conn *dbus.Conn, path dbus.ObjectPath) *session {
 	}
 	s := &session{account: text("Name"), graphical: slices.Contains([]string{"x11", "wayland", "mir"}, text("Type"))}
 	s.locked, _ = props["LockedHint"].Value().(bool)
+	s.active, _ = props["Active"].Value().(bool)
 	if usec, ok := props["Timestamp"].Value().(uint64); ok {
 		s.since = calendar.Instant(usec / 1000)
 	}
