@@ -64,7 +64,7 @@ func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, kn
 	d.gone, d.end = context.WithCancel(context.WithoutCancel(ctx))
 	d.me = rand.Text()
 	d.echo = echoTopic + d.me
-	b.Host, b.Client = "", "timegate-"+rand.Text()
+	b.Host, b.Client = "", clientOf(cmp.Or(b.User, "desk"), rand.Text())
 	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, hostTopic + "+" + answerOf + d.me, d.echo}
 	for range runtime.GOMAXPROCS(0) {
 		go d.look()

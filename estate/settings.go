@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/ed25519"
+	"crypto/hmac"
+	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -167,7 +171,11 @@ func (s *Settings) BrokerOf(machine string) (Broker, error) {
 	}
 	b.Password = bytes.TrimRight(b.Password, "\r\n")
 	if !s.Desk {
-		b.Host, b.Client, b.Topics = host, "timegate-"+s.Shop+"-"+host, stationTopics(host)
+		// The session is found again by an identifier that whoever does not know the password, or
+		// the key, cannot tell: who comes with it takes the session.
+		secret := hmac.New(sha256.New, slices.Concat(b.Password, b.Key))
+		io.WriteString(secret, "the session of "+host+" in "+s.Shop)
+		b.Host, b.Client, b.Topics = host, clientOf(cmp.Or(b.User, host), hex.EncodeToString(secret.Sum(nil)[:16])), stationTopics(host)
 	}
 	return b, b.Check()
 }

@@ -74,3 +74,58 @@ func MayUse(shop, name string, desk bool, topic string, write bool) bool {
 	}
 	return forAll || isOwn && what == requestOf
 }
+
+// clientMark stands in the identifier of a session between who has it and what tells its
+// sessions apart. No name of a member has it.
+const clientMark = ":"
+
+// clientOf is an identifier of somebody's session, which nobody can guess who does not know
+// the secret.
+func clientOf(name, secret string) string { return name + clientMark + secret }
+
+// OwnsClient reports whether an identifier of a session is somebody's own: who comes with
+// another's would take their session. A broker's rules are to be so.
+func OwnsClient(name, client string) bool {
+	secret, ok := strings.CutPrefix(client, name+clientMark)
+	return ok && name != "" && secret != ""
+}
+
+// How large what a workstation says may be, in bytes, beside its seal.
+const (
+	mostSealed = 16 << 10
+	mostSaid   = 1 << 20
+)
+
+// SizeOf returns how many bytes a message of a topic may have, and whether a broker may keep
+// it; none of a topic that is not known.
+func SizeOf(shop, topic string) (bytes int, retained bool) {
+	rest, ok := strings.CutPrefix(topic, root(shop))
+	if !ok {
+		return 0, false
+	}
+	if strings.HasPrefix(rest, echoTopic) {
+		return mostSealed, false
+	}
+	_, what, isHost := hostOf(rest)
+	switch {
+	case !isHost:
+		return estate.MostBytes, slices.Contains([]string{bundleTopic, releaseTopic, trialTopic}, rest)
+	case what == onOf, what == joiningOf:
+		return 2 * mostSealed, true
+	case what == reportOf:
+		return mostSaid, true
+	case what == forecastOf:
+		return estate.MostBytes, true
+	case what == requestOf:
+		return mostSaid, false
+	}
+	return estate.MostBytes, false // an answer
+}
+
+// WriterOf returns the workstation that writes what is kept of a topic, and "" where that is
+// an administrator.
+func WriterOf(shop, topic string) string {
+	rest, _ := strings.CutPrefix(topic, root(shop))
+	host, _, _ := hostOf(rest)
+	return host
+}

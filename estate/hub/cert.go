@@ -17,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"timegate/home"
@@ -39,11 +40,45 @@ func (s Store) TLS(names []string, now time.Time) (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	cert, key, err := s.pair("hub", authority, authorityKey, names, now)
+	shown := func(now time.Time) (*tls.Certificate, error) {
+		cert, key, err := s.pair("hub", authority, authorityKey, names, now)
+		if err != nil {
+			return nil, err
+		}
+		return &tls.Certificate{Certificate: [][]byte{cert.Raw, authority.Raw}, PrivateKey: key}, nil
+	}
+	first, err := shown(now)
 	if err != nil {
 		return nil, err
 	}
-	return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{Certificate: [][]byte{cert.Raw, authority.Raw}, PrivateKey: key}}}, nil
+	r := &renewed{shown: shown, now: time.Now, cert: first, looked: now}
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return r.get(), nil }}, nil
+}
+
+// renewed is a certificate that is made anew before it ends, while the hub runs.
+type renewed struct {
+	shown func(now time.Time) (*tls.Certificate, error)
+	now   func() time.Time
+
+	mu     sync.Mutex // guards what follows
+	cert   *tls.Certificate
+	looked time.Time
+}
+
+// lookAgain is how long a certificate is shown without another look at when it ends.
+const lookAgain = time.Hour
+
+// get returns the certificate of now. Where no new one can be made, the old one stays.
+func (r *renewed) get() *tls.Certificate {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if now := r.now(); now.Sub(r.looked) >= lookAgain {
+		r.looked = now
+		if cert, err := r.shown(now); err == nil {
+			r.cert = cert
+		}
+	}
+	return r.cert
 }
 
 // pair returns a certificate and its key, which are made where there are none that are good.

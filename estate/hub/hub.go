@@ -4,25 +4,20 @@
 package hub
 
 import (
+	"cmp"
 	"context"
-	"crypto/sha256"
-	"crypto/subtle"
 	"crypto/tls"
-	"encoding/hex"
-	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	mqtt "github.com/mochi-mqtt/server/v2"
-	"github.com/mochi-mqtt/server/v2/hooks/storage"
 	"github.com/mochi-mqtt/server/v2/listeners"
-	"github.com/mochi-mqtt/server/v2/packets"
 
 	coreestate "timegate/core/estate"
-	"timegate/estate"
 )
 
 // Options say how a hub is run.
@@ -32,12 +27,17 @@ type Options struct {
 	TLS     *tls.Config // nil on the loopback network alone
 	Address string      // such as :8883
 	Log     *slog.Logger
+
+	within time.Duration // [sayWithin] otherwise
 }
 
 // What a hub bears. A shop with more takes a broker that is made for it.
 const (
-	MostClients = 500
+	MostClients = 500                     // workstations that are connected
+	deskPlaces  = 16                      // beside them, for administrators
 	Many        = 400                     // from so many on it says so
+	unknown     = 256                     // connections of those who have not said yet who they are
+	sayWithin   = 10 * time.Second        // they say so
 	perMinute   = 120                     // messages of a client
 	maxOnDisk   = 4096                    // topics
 	forAges     = 10 * 365 * 24 * 60 * 60 // seconds that a message is kept
@@ -53,12 +53,11 @@ type Hub struct {
 // Start begins to serve.
 func Start(o Options) (*Hub, error) {
 	caps := mqtt.NewDefaultServerCapabilities()
-	caps.MaximumClients, caps.MaximumPacketSize = MostClients, coreestate.MostBytes+64<<10
+	caps.MaximumClients, caps.MaximumPacketSize = MostClients+deskPlaces, coreestate.MostBytes+64<<10
 	caps.MaximumMessageExpiryInterval, caps.MaximumSessionExpiryInterval = forAges, uint32((30 * 24 * time.Hour).Seconds())
 	caps.MinimumProtocolVersion, caps.MaximumInflight, caps.MaximumClientWritesPending = 5, 256, 1024
 	server := mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
-	rules := &rules{o: &o, rates: map[string]*rate{}}
-	if err := server.AddHook(rules, nil); err != nil {
+	if err := server.AddHook(newRules(&o, server), nil); err != nil {
 		return nil, err
 	}
 	listener, err := net.Listen("tcp", o.Address)
@@ -66,6 +65,7 @@ func Start(o Options) (*Hub, error) {
 		return nil, err
 	}
 	at := listener.Addr()
+	listener = &impatient{Listener: listener, within: cmp.Or(o.within, sayWithin)}
 	if o.TLS != nil {
 		listener = tls.NewListener(listener, o.TLS)
 	}
@@ -102,102 +102,39 @@ func (h *Hub) Run(ctx context.Context) error {
 	}
 }
 
-// rules say who may do what, and keep what is to be kept.
-type rules struct {
-	mqtt.HookBase
-	o *Options
-
-	mu      sync.Mutex // guards what follows
-	rates   map[string]*rate
-	members map[string]Member // as they were read lately
-	read    time.Time
+// impatient is a listener whose callers must say soon who they are, and that bears so many.
+type impatient struct {
+	net.Listener
+	within time.Duration
+	open   atomic.Int64
 }
 
-// membersFor is how long somebody who was expelled may still be let in.
-const membersFor = time.Second
-
-// member returns somebody who may use the hub.
-func (r *rules) member(name string) (Member, bool) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.members == nil || time.Since(r.read) > membersFor {
-		all, err := r.o.Store.Members()
+// Accept implements [net.Listener].
+func (l *impatient) Accept() (net.Conn, error) {
+	for {
+		conn, err := l.Listener.Accept()
 		if err != nil {
-			r.o.Log.Warn("who may use the hub cannot be read", "error", err)
-			return Member{}, false
+			return nil, err
 		}
-		r.members, r.read = all, time.Now()
-	}
-	m, there := r.members[name]
-	return m, there
-}
-
-// rate counts the messages of a client in a minute.
-type rate struct {
-	minute int64
-	n      int
-}
-
-// ID names the hook.
-func (r *rules) ID() string { return "timegate" }
-
-// Provides tells what the hook is asked.
-func (r *rules) Provides(b byte) bool {
-	switch b {
-	case mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnRetainMessage, mqtt.StoredRetainedMessages:
-		return true
-	}
-	return false
-}
-
-// OnConnectAuthenticate lets those in who were admitted, with their passwords.
-func (r *rules) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
-	m, there := r.member(string(pk.Connect.Username))
-	sum := sha256.Sum256(pk.Connect.Password)
-	return there && subtle.ConstantTimeCompare([]byte(hex.EncodeToString(sum[:])), []byte(m.Password)) == 1
-}
-
-// OnACLCheck lets a workstation write what it says of itself and read what is for all, and a
-// desk do the other half.
-func (r *rules) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {
-	name := string(cl.Properties.Username)
-	m, there := r.member(name)
-	return there && estate.MayUse(r.o.Shop, name, m.Desk, topic, write)
-}
-
-// OnPublish refuses what comes too fast.
-func (r *rules) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
-	name, minute := string(cl.Properties.Username), time.Now().Unix()/60
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	one := r.rates[name]
-	if one == nil || one.minute != minute {
-		one = &rate{minute: minute}
-		r.rates[name] = one
-	}
-	if one.n++; one.n > perMinute {
-		return pk, packets.ErrQuotaExceeded
-	}
-	return pk, nil
-}
-
-// OnRetainMessage keeps a message on the disk.
-func (r *rules) OnRetainMessage(_ *mqtt.Client, pk packets.Packet, _ int64) {
-	if err := r.o.Store.Keep(pk.TopicName, pk.Payload); err != nil {
-		r.o.Log.Warn("a message cannot be kept on the disk", "topic", pk.TopicName, "error", err)
+		if l.open.Add(1) > MostClients+deskPlaces+unknown {
+			l.open.Add(-1)
+			conn.Close()
+			continue
+		}
+		// Who was let in gets another limit, by what was agreed with them.
+		conn.SetDeadline(time.Now().Add(l.within))
+		return &counted{Conn: conn, gone: sync.OnceFunc(func() { l.open.Add(-1) })}, nil
 	}
 }
 
-// StoredRetainedMessages returns what is kept on the disk.
-func (r *rules) StoredRetainedMessages() ([]storage.Message, error) {
-	kept, err := r.o.Store.Kept()
-	if err != nil {
-		return nil, fmt.Errorf("what the hub has kept: %w", err)
-	}
-	var out []storage.Message
-	for topic, payload := range kept {
-		out = append(out, storage.Message{T: storage.RetainedKey, ID: topic, TopicName: topic, Payload: payload, Created: time.Now().Unix(),
-			FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true, Qos: 1}})
-	}
-	return out, nil
+// counted is a connection that is counted until it is closed.
+type counted struct {
+	net.Conn
+	gone func()
+}
+
+// Close implements [net.Conn].
+func (c *counted) Close() error {
+	c.gone()
+	return c.Conn.Close()
 }
