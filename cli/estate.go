@@ -21,11 +21,11 @@ import (
 
 func (a *app) estateCommand() *cli.Command {
 	return &cli.Command{
-		Name: "estate", Category: estateCommands, Usage: "one folder of gates for many workstations, over a broker", ArgsUsage: "join|leave|accept|forecast|publish|sign|status|hold|go-on|back|list|show|history|watch|why|open|stop|pause|resume|send|output|may|privacy|doctor|hub",
+		Name: "estate", Category: estateCommands, Usage: "one folder of gates for many workstations, over a broker", ArgsUsage: "join|leave|accept|forget|forecast|publish|sign|status|hold|go-on|back|list|show|history|watch|why|open|stop|pause|resume|send|output|may|privacy|doctor|hub",
 		Description: examples(`timegate estate join mqtts://broker.larkspur.example --shop larkspur --trust larkspur.key.pub`, `timegate estate publish ~/larkspur-gates --key larkspur.key`, `timegate estate list`) + "Workstations and administrators meet at a broker that speaks MQTT 5. It is trusted with nothing: what a workstation takes is\n" +
 			"signed by a key that its own settings name, and what it tells is signed by its own.",
 		Action: a.group,
-		Commands: slices.Concat([]*cli.Command{a.estateJoinCommand(), a.estateLeaveCommand(), a.estateAcceptCommand(), a.estateForecastCommand(), a.estatePublishCommand(), a.estateSignCommand(), a.estateStatusCommand(),
+		Commands: slices.Concat([]*cli.Command{a.estateJoinCommand(), a.estateLeaveCommand(), a.estateAcceptCommand(), a.estateForgetCommand(), a.estateForecastCommand(), a.estatePublishCommand(), a.estateSignCommand(), a.estateStatusCommand(),
 			a.estateHoldCommand(), a.estateGoOnCommand(), a.estateBackCommand(), a.estateListCommand(), a.estateShowCommand(), a.estateHistoryCommand(), a.estateWatchCommand()},
 			a.estateAskCommands(), []*cli.Command{a.estateMayCommand(), a.estatePrivacyCommand(), a.estateDoctorCommand(), a.estateHubCommand(), a.estateTrialCommand()}),
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	coreestate "timegate/core/estate"
+	"timegate/core/words"
 	"timegate/estate"
 )
 
@@ -63,6 +64,10 @@ func (a *app) estateAcceptCommand() *cli.Command {
 					return a.noHost(d, host)
 				}
 				h := d.Hosts()[i]
+				if h.Other != nil {
+					fmt.Fprintf(a.out, "%s  was let in with %s\n%s  asks with        %s\n", host, coreestate.Fingerprint(h.Key), strings.Repeat(" ", len(host)), coreestate.Fingerprint(h.Other))
+					fmt.Fprintln(a.err, "let it in only if it was set up anew: what the old key signs is believed no more")
+				}
 				if h.In && h.Wrong == "" {
 					fmt.Fprintf(a.err, "%s was let in already\n", host)
 					return nil
@@ -70,7 +75,9 @@ func (a *app) estateAcceptCommand() *cli.Command {
 				if h.Key == nil {
 					return &exitError{exitUnknown, fmt.Errorf("%s does not ask to be let in", host)}
 				}
-				fmt.Fprintf(a.out, "%s  %s\n", host, coreestate.Fingerprint(h.Key))
+				if h.Other == nil {
+					fmt.Fprintf(a.out, "%s  %s\n", host, coreestate.Fingerprint(h.Key))
+				}
 				if ok, err := a.confirm(c, "Does it show the same fingerprint?"); err != nil || !ok {
 					return err
 				}
@@ -78,6 +85,42 @@ func (a *app) estateAcceptCommand() *cli.Command {
 					return &exitError{exitFailed, err}
 				}
 				fmt.Fprintf(a.err, "%s %s\n", a.err.good("let in"), host)
+				return nil
+			})
+		},
+	}
+}
+
+func (a *app) estateForgetCommand() *cli.Command {
+	return &cli.Command{
+		Name: "forget", Usage: "take a workstation out of the estate that is no more", ArgsUsage: "HOST",
+		Description: examples(`timegate estate forget press-room`, `timegate estate forget press-room --yes`) + "It counts no more, and what it tells is not looked at. Its gates stay as they are. If it asks again, it must be let in again.",
+		Flags:       []cli.Flag{yesFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			host, err := oneArgument(c, "the name of the workstation")
+			if err != nil {
+				return err
+			}
+			return a.atDesk(ctx, func(d *estate.Desk) error {
+				i := slices.IndexFunc(d.Hosts(), func(h estate.Host) bool { return h.Host == host })
+				if i < 0 {
+					return a.noHost(d, host)
+				}
+				h := d.Hosts()[i]
+				if !h.In {
+					return &exitError{exitUnknown, fmt.Errorf("%s was not let in", host)}
+				}
+				fmt.Fprintf(a.out, "%s  %s\n", host, coreestate.Fingerprint(h.Key))
+				if h.On {
+					fmt.Fprintf(a.err, "%s is on: to have it leave by itself, write there: timegate estate leave\n", host)
+				}
+				if ok, err := a.confirm(c, fmt.Sprintf("Forget %s?", host)); err != nil || !ok {
+					return err
+				}
+				if err := d.Forget(host); err != nil {
+					return &exitError{exitFailed, err}
+				}
+				fmt.Fprintf(a.err, "%s %s\n", a.err.good("forgotten"), host)
 				return nil
 			})
 		},
@@ -146,19 +189,24 @@ func (a *app) waveStep(ctx context.Context, d *estate.Desk, keys []ed25519.Priva
 		fmt.Fprintln(a.out, text)
 	}
 	if r.Held {
-		err = &exitError{exitFailed, fmt.Errorf("bundle %d is held: %s; to go on all the same: timegate estate go-on; to go back: timegate estate back", r.Number, r.Why)}
+		err = &exitError{exitFailed, fmt.Errorf("bundle %d is held: %s; to go on all the same: timegate estate go-on --despite \"REASON\"; to go back: timegate estate back", r.Number, r.Why)}
 	}
 	return v, text, err
 }
 
 // waveText says how a bundle comes along.
 func (a *app) waveText(b *coreestate.Bundle, r *coreestate.Release, v *coreestate.Verdict) string {
+	despite := ""
+	if r.Despite != "" {
+		despite = "; despite what was counted: " + words.Line(r.Despite)
+	}
 	text := fmt.Sprintf("wave %d of %d (%s): taken by %d of %s", r.Wave+1, len(b.Plan.Waves), b.Plan.Waves[min(r.Wave, len(b.Plan.Waves)-1)], v.Counts.Taken, plural(v.Counts.Reached, "workstation"))
 	for _, m := range []coreestate.Measure{coreestate.Failed, coreestate.Broken, coreestate.Silent} {
 		if n := v.Counts.Of[m]; n > 0 {
 			text += ", " + a.out.bad(fmt.Sprintf("%d %s", n, m))
 		}
 	}
+	text += despite
 	switch {
 	case r.Held:
 		return text + "; " + a.out.bad("held") + ": " + r.Why
@@ -183,7 +231,7 @@ func (a *app) estateHoldCommand() *cli.Command {
 				why = "by hand"
 			}
 			return a.atDesk(ctx, func(d *estate.Desk) error {
-				r, err := d.Hold(ctx, true, why, time.Now(), keys)
+				r, err := d.Hold(ctx, why, time.Now(), keys)
 				if err != nil {
 					return &exitError{exitFailed, err}
 				}
@@ -199,7 +247,8 @@ func (a *app) estateGoOnCommand() *cli.Command {
 		Name: "go-on", Usage: "let the waves of the bundle go on",
 		Description: examples(`timegate estate go-on --key larkspur.key`, `timegate estate go-on --key larkspur.key --step`) + "It lets a bundle that is held go on, and stays until the last wave has begun. With --step it does only what is due now, and\n" +
 			"a bundle that is held stays so: for a gate that opens every few minutes, so that the waves need nobody who stays.",
-		Flags: []cli.Flag{keyFlag(), &cli.BoolFlag{Name: "step", Usage: "do what is due now, once"}},
+		Flags: []cli.Flag{keyFlag(), &cli.BoolFlag{Name: "step", Usage: "do what is due now, once"},
+			&cli.StringFlag{Name: "despite", Usage: "go on although a limit is passed, for this `REASON`: what is counted now stops the waves no more, only what comes besides"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
@@ -208,13 +257,19 @@ func (a *app) estateGoOnCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if c.Bool("step") && c.IsSet("despite") {
+				return usageError("--despite is for a bundle that is held, which --step leaves so")
+			}
 			return a.atDesk(ctx, func(d *estate.Desk) error {
 				if c.Bool("step") {
 					_, _, err := a.waveStep(ctx, d, keys, "")
 					return err
 				}
 				if _, r := d.Bundle(); r != nil && r.Held {
-					if _, err := d.Hold(ctx, false, "", time.Now(), keys); err != nil {
+					if _, err := d.GoOn(ctx, c.String("despite"), time.Now(), keys); err != nil {
+						if _, passed := errors.AsType[*estate.LimitError](err); passed {
+							err = fmt.Errorf("%w; to let it pass all the same: timegate estate go-on --despite \"REASON\"; to go back: timegate estate back", err)
+						}
 						return &exitError{exitFailed, err}
 					}
 				}

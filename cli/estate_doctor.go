@@ -48,7 +48,7 @@ func (a *app) estateHealth(ctx context.Context, s *estate.Settings) []workstatio
 	err := a.atDesk(ctx, func(d *estate.Desk) error {
 		seen = append(seen, healthy("broker", fmt.Sprintf("%s has told all that it keeps within %d ms", s.Broker, time.Since(began).Milliseconds())))
 		b, r := d.Bundle()
-		seen = append(seen, hostsHealth(d.Hosts()), bundleHealth(b, r, time.Now()))
+		seen = append(seen, hostsHealth(d.Hosts()), bundleHealth(b, r, d.Released(), time.Now()))
 		return nil
 	})
 	if err != nil {
@@ -114,16 +114,23 @@ func hostsHealth(hosts []estate.Host) workstation.Health {
 	return h
 }
 
-// bundleHealth looks at the bundle of an estate.
-func bundleHealth(b *coreestate.Bundle, r *coreestate.Release, now time.Time) workstation.Health {
+// bundleHealth looks at the bundle of an estate, and whether it is the one that is released.
+func bundleHealth(b *coreestate.Bundle, r *coreestate.Release, released bool, now time.Time) workstation.Health {
 	const soon = 14 * 24 * time.Hour
-	if b == nil {
+	switch {
+	case b == nil && r == nil:
 		return healthy("bundle", "none was published yet")
+	case b == nil || r != nil && b.Number < r.Number:
+		return ill("bundle", fmt.Sprintf("%d is released, and the broker does not show it: nobody who comes now gets it", r.Number), "at the desk that has published it, any command shows it again; or publish the folder again")
+	case r == nil || r.Number < b.Number:
+		return ill("bundle", fmt.Sprintf("%d is there, and its first wave was never let begin: nobody takes it", b.Number), "publish the folder again")
+	case !released:
+		return ill("bundle", fmt.Sprintf("two desks have made a bundle %d, and the broker shows the one that is not released", b.Number), "publish the folder again")
 	}
 	h := healthy("bundle", fmt.Sprintf("%d, of which wave %d of %d has begun", b.Number, r.Wave+1, len(b.Plan.Waves)))
 	switch left := b.Expires.Sub(now); {
 	case r.Held:
-		h.State, h.What, h.Remedy = workstation.HealthNote, h.What+", is held: "+r.Why, "timegate estate go-on, or timegate estate back"
+		h.State, h.What, h.Remedy = workstation.HealthNote, h.What+", is held: "+r.Why, "timegate estate go-on, with --despite where a limit is passed; or timegate estate back"
 	case left <= 0:
 		h.State, h.What, h.Remedy = workstation.HealthWrong, h.What+", has expired: those that were off never get it", "publish it again"
 	case left < soon:

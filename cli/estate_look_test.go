@@ -30,11 +30,14 @@ func TestEstateHealth(t *testing.T) {
 		state string
 		what  string
 	}{
-		{"no bundle", bundleHealth(nil, nil, now), workstation.HealthOK, "none was published"},
-		{"a good one", bundleHealth(bundle(90), &coreestate.Release{}, now), workstation.HealthOK, "wave 1 of 1"},
-		{"one that is held", bundleHealth(bundle(90), &coreestate.Release{Held: true, Why: "by hand"}, now), workstation.HealthNote, "by hand"},
-		{"one that expires soon", bundleHealth(bundle(3), &coreestate.Release{}, now), workstation.HealthNote, "within 4 days"},
-		{"one that has expired", bundleHealth(bundle(0), &coreestate.Release{}, now), workstation.HealthWrong, "has expired"},
+		{"no bundle", bundleHealth(nil, nil, false, now), workstation.HealthOK, "none was published"},
+		{"a good one", bundleHealth(bundle(90), &coreestate.Release{Number: 7}, true, now), workstation.HealthOK, "wave 1 of 1"},
+		{"one that is held", bundleHealth(bundle(90), &coreestate.Release{Number: 7, Held: true, Why: "by hand"}, true, now), workstation.HealthNote, "by hand"},
+		{"one that expires soon", bundleHealth(bundle(3), &coreestate.Release{Number: 7}, true, now), workstation.HealthNote, "within 4 days"},
+		{"one that has expired", bundleHealth(bundle(0), &coreestate.Release{Number: 7}, true, now), workstation.HealthWrong, "has expired"},
+		{"one that nobody shows", bundleHealth(nil, &coreestate.Release{Number: 7}, false, now), workstation.HealthWrong, "does not show it"},
+		{"one that was never released", bundleHealth(bundle(90), nil, false, now), workstation.HealthWrong, "never let begin"},
+		{"another than was released", bundleHealth(bundle(90), &coreestate.Release{Number: 7}, false, now), workstation.HealthWrong, "two desks"},
 		{"nobody", hostsHealth(nil), workstation.HealthOK, "0 workstations"},
 		{"one that asks", hostsHealth([]estate.Host{{}}), workstation.HealthOK, "1 asking"},
 		{"somebody speaks for another", hostsHealth([]estate.Host{{In: true, Wrong: "its report is not signed"}}), workstation.HealthWrong, "is not signed"},

@@ -76,14 +76,21 @@ func (a *app) publishBundle(ctx context.Context, c *cli.Command, d *estate.Desk,
 			return err
 		}
 	}
-	raw, err := d.Make(b, time.Now(), keys)
-	if err != nil {
-		return &exitError{exitFailed, err}
+	const tries = 10 // other desks may publish at the same moment
+	for again := 0; ; again++ {
+		raw, err := d.Make(b, time.Now(), keys)
+		if err != nil {
+			return &exitError{exitFailed, err}
+		}
+		if file != "" {
+			return a.writeBundle(file, b, raw)
+		}
+		err = a.publishRaw(ctx, c, d, raw, keys)
+		if _, overtaken := errors.AsType[*estate.OvertakenError](err); !overtaken || again == tries {
+			return err
+		}
+		fmt.Fprintf(a.err, "another desk has published a bundle since bundle %d was made; it is numbered again\n", b.Number)
 	}
-	if file == "" {
-		return a.publishRaw(ctx, c, d, raw, keys)
-	}
-	return a.writeBundle(file, b, raw)
 }
 
 // writeBundle writes a bundle to a file, for others to sign.

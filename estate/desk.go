@@ -5,11 +5,13 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/sha256"
 	"fmt"
 	"maps"
 	"runtime"
 	"slices"
 	"sync"
+	"time"
 
 	"timegate/core/estate"
 )
@@ -42,8 +44,12 @@ type Desk struct {
 	hosts   map[string]*Host
 	bundle  *estate.Bundle
 	sealed  []byte // the bundle, as it came
+	digest  string // of it
 	release *estate.Release
+	signed  []byte // the release, as it came
+	shown   shown  // what the broker has shown of bundles and releases
 
+	told      map[string]int64            // the numbers of reports that were seen, which are not kept yet
 	forecasts map[string]*estate.Forecast // by host
 	tried     int64                       // the number of the latest trial that somebody has tried out
 }
@@ -55,17 +61,23 @@ type Host struct {
 	In     bool              // it was let in
 	Groups []string
 	Wrong  string // why what it tells is not looked at
+	// Other is another key than its own with which somebody asks in its name: it may have been
+	// set up anew.
+	Other ed25519.PublicKey
 }
 
 // Open connects an administrator to a broker, and waits until all that it has kept is there,
 // or the context ends. The desk stays open until it is closed.
 func Open(ctx context.Context, b Broker, trust []ed25519.PublicKey, need int, known *Known) (*Desk, error) {
-	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), said: make(chan said), known: known, checked: map[string]estate.Checked{}, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}}
+	d := &Desk{shop: b.Shop, trust: trust, need: need, news: make(chan struct{}, 1), said: make(chan said), known: known, checked: map[string]estate.Checked{}, raw: map[string][]byte{}, hosts: map[string]*Host{}, forecasts: map[string]*estate.Forecast{}, told: map[string]int64{}}
 	d.gone, d.end = context.WithCancel(context.WithoutCancel(ctx))
 	d.me = rand.Text()
 	d.echo = echoTopic + d.me
 	b.Host, b.Client = "", clientOf(cmp.Or(b.User, "desk"), rand.Text())
 	b.Topics = []string{bundleTopic, releaseTopic, hostTopic + "+" + reportOf, hostTopic + "+" + onOf, hostTopic + "+" + joiningOf, hostTopic + "+" + forecastOf, hostTopic + "+" + answerOf + d.me, d.echo}
+	for name, key := range known.Hosts { // whatever the broker has forgotten
+		d.hosts[name] = &Host{Seen: estate.Seen{Host: name}, Key: key, In: true}
+	}
 	for range runtime.GOMAXPROCS(0) {
 		go d.look()
 	}
@@ -156,6 +168,29 @@ func (d *Desk) remind(ctx context.Context) error {
 			return d.unreached(err)
 		}
 	}
+	return d.remindOfReleased(ctx)
+}
+
+// remindOfReleased shows the bundle again that is released, where the broker keeps another one
+// with its number: a desk that has made both may have died in between.
+func (d *Desk) remindOfReleased(ctx context.Context) error {
+	d.mu.Lock()
+	raw, r := d.known.Bundle, d.release
+	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
+	if raw == nil || err != nil || r == nil || r.Digest == "" || r.Digest == d.digest || estate.Digest(body) != r.Digest {
+		d.mu.Unlock()
+		return nil
+	}
+	b, err := estate.Unpack(body)
+	if err != nil {
+		d.mu.Unlock()
+		return err
+	}
+	d.bundle, d.sealed, d.digest = b, raw, r.Digest
+	d.mu.Unlock()
+	if err := d.conn.Publish(ctx, bundleTopic, raw, true); err != nil {
+		return d.unreached(err)
+	}
 	return nil
 }
 
@@ -244,25 +279,76 @@ func (d *Desk) tell() {
 	}
 }
 
+// takeBundle takes a bundle. Of two with one number the first counts, for all who look: the
+// one who has published the other is told.
 func (d *Desk) takeBundle(raw []byte) {
+	d.shown.note(raw)
 	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
 	if err != nil {
 		return
 	}
 	b, err := estate.Unpack(body)
-	if err == nil && b.Shop == d.shop && (d.bundle == nil || b.Number > d.bundle.Number) {
-		d.bundle, d.sealed = b, raw
+	if err == nil && b.Shop == d.shop && (d.bundle == nil || b.Number > d.bundle.Number) && !tooFar(b.Number, d.known.Number, d.bundle != nil) {
+		d.bundle, d.sealed, d.digest = b, raw, estate.Digest(body)
 	}
 }
 
 func (d *Desk) takeRelease(raw []byte) {
+	d.shown.note(raw)
 	body, _, err := estate.Unseal(estate.ForRelease, raw, d.trust, oneKey)
 	if err != nil {
 		return
 	}
 	r, err := estate.DecodeRelease(body)
-	if err == nil && r.Shop == d.shop && (d.release == nil || r.Order > d.release.Order) {
-		d.release = r
+	if err == nil && r.Shop == d.shop && (d.release == nil || r.Order > d.release.Order) && !tooFar(r.Order, d.known.Order, d.release != nil) {
+		d.release, d.signed = r, raw
+	}
+}
+
+// tooFar reports whether a number is so far above the last one that is known that no
+// workstation would take it. A desk that knows none takes what it is shown.
+func tooFar(n, last int64, some bool) bool {
+	return (last > 0 || some) && n-last > estate.MostAhead
+}
+
+// shown are digests of what a broker has shown lately.
+type shown struct{ list [][sha256.Size]byte }
+
+const mostShown = 256
+
+func (s *shown) note(raw []byte) {
+	if len(s.list) == mostShown {
+		s.list = slices.Delete(s.list, 0, mostShown/2)
+	}
+	s.list = append(s.list, sha256.Sum256(raw))
+}
+
+func (s *shown) has(raw []byte) bool { return slices.Contains(s.list, sha256.Sum256(raw)) }
+
+// shownWithin is how long a broker may take to show what was published.
+const shownWithin = 20 * time.Second
+
+// put publishes what the broker is to keep, and waits until it shows it: what another desk has
+// published before is known then.
+func (d *Desk) put(ctx context.Context, topic string, raw []byte) error {
+	if err := d.conn.Publish(ctx, topic, raw, true); err != nil {
+		return err
+	}
+	ctx, enough := context.WithTimeout(ctx, shownWithin)
+	defer enough()
+	const look = 20 * time.Millisecond // somebody else may have taken the news
+	for {
+		d.mu.Lock()
+		there := d.shown.has(raw)
+		d.mu.Unlock()
+		if there {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return &BrokerError{"the broker does not show what was published"}
+		case <-time.After(look):
+		}
 	}
 }
 
@@ -301,7 +387,8 @@ func (d *Desk) takeHost(name, what string, raw []byte) *said {
 		case !h.In:
 			h.Key, h.Groups = key, j.Groups
 		case !key.Equal(h.Key):
-			h.Wrong = "it asks to be let in with another key than it was let in with"
+			h.Other = key
+			h.Wrong = "it asks to be let in with another key than it was let in with; if it was set up anew: timegate estate accept " + name
 		}
 	case reportOf, forecastOf:
 		if h.In {
@@ -371,7 +458,10 @@ func (d *Desk) lookAt(one said) {
 		h.Wrong = err.Error()
 	case forecast != nil:
 		d.forecasts[h.Host], d.tried = forecast, max(d.tried, forecast.Number)
+	case report.Number < d.known.Told[h.Host]: // of somebody who has kept it, to say what was
+		h.Wrong = fmt.Sprintf("its report is number %d, and number %d was seen: an older one is shown again", report.Number, d.known.Told[h.Host])
 	case h.Last == nil || report.Number > h.Last.Number: // no older one again
+		d.told[h.Host] = report.Number
 		h.Last, h.Told, h.Groups, h.Wrong = report, report.At, report.Groups, ""
 		if checked != one.was {
 			d.checked[h.Host] = checked
@@ -416,6 +506,13 @@ func (d *Desk) in(m *estate.Manifest) (seen []estate.Seen, names []string) {
 	return seen, names
 }
 
+// Released reports whether the bundle that the broker shows is the one that is released.
+func (d *Desk) Released() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.release != nil && d.bundle != nil && d.release.Number == d.bundle.Number && (d.release.Digest == "" || d.release.Digest == d.digest)
+}
+
 // Bundle returns the latest bundle, and its release; nil for none.
 func (d *Desk) Bundle() (*estate.Bundle, *estate.Release) {
 	d.mu.Lock()
@@ -432,6 +529,19 @@ func (d *Desk) Accept(name string) (ed25519.PublicKey, error) {
 	return key, err
 }
 
+// Forget takes a workstation out of the estate. Whoever asks with its key is asked for anew.
+func (d *Desk) Forget(name string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	h := d.hosts[name]
+	if h == nil || !h.In {
+		return fmt.Errorf("%s was not let in", name)
+	}
+	delete(d.hosts, name)
+	d.learn(func(k *Known) { delete(k.Hosts, name); delete(k.Told, name); delete(k.Checked, name) })
+	return nil
+}
+
 // letIn is the part of Accept that needs the lock; it returns also what the workstation has
 // said before.
 func (d *Desk) letIn(name string) (ed25519.PublicKey, []said, error) {
@@ -441,6 +551,10 @@ func (d *Desk) letIn(name string) (ed25519.PublicKey, []said, error) {
 	switch {
 	case h == nil || h.Key == nil:
 		return nil, nil, fmt.Errorf("%s does not ask to be let in", name)
+	case h.Other != nil: // its place is another's from now on
+		h.Key, h.Other, h.Wrong, h.Last, h.Told = h.Other, nil, "", nil, time.Time{}
+		delete(d.known.Told, name)
+		d.learn(func(k *Known) { delete(k.Told, name); delete(k.Checked, name) })
 	case h.Wrong != "":
 		return nil, nil, fmt.Errorf("%s: %s", name, h.Wrong)
 	}

@@ -22,6 +22,8 @@ type Known struct {
 	Release []byte `json:"release,omitempty"`
 	// What was checked of each workstation's latest report.
 	Checked map[string][]byte `json:"checked,omitempty"`
+	// Told is the number of each workstation's latest report that was seen.
+	Told map[string]int64 `json:"told,omitempty"`
 }
 
 // learn learns what must not be forgotten. The caller holds the lock.
@@ -35,7 +37,7 @@ func (d *Desk) learn(what func(k *Known)) {
 func (d *Desk) Keep(files Files) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if len(d.learned)+len(d.checked) == 0 {
+	if len(d.learned)+len(d.checked)+len(d.told) == 0 {
 		return nil
 	}
 	err := files.learn(func(k *Known) {
@@ -48,11 +50,20 @@ func (d *Desk) Keep(files Files) error {
 		for host, c := range d.checked {
 			k.Checked[host] = c[:]
 		}
+		if k.Told == nil {
+			k.Told = map[string]int64{}
+		}
+		for host, n := range d.told {
+			if _, in := k.Hosts[host]; in {
+				k.Told[host] = max(k.Told[host], n)
+			}
+		}
 	})
 	switch {
 	case err == nil:
 		d.learned = nil
 		clear(d.checked)
+		clear(d.told)
 	case len(d.learned) == 0:
 		return nil
 	}

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"encoding/json"
@@ -34,57 +35,69 @@ func (d *Desk) Make(b *estate.Bundle, now time.Time, keys signers) ([]byte, erro
 	return estate.Seal(estate.ForBundle, body, keys...)
 }
 
+// OvertakenError says that another desk has published since a bundle was made, and that theirs
+// counts.
+type OvertakenError struct{ Number int64 }
+
+func (e *OvertakenError) Error() string {
+	return fmt.Sprintf("another desk has published bundle %d since this one was made, and theirs counts: make it anew", e.Number)
+}
+
 // Publish makes a bundle that was made and signed the shop's, and lets its first wave begin.
+// Where another desk was first, nothing is released, and the error is an [*OvertakenError].
 func (d *Desk) Publish(ctx context.Context, raw []byte, now time.Time, keys signers) (*estate.Release, error) {
-	b, err := d.mayPublish(raw, now)
+	b, digest, err := d.mayPublish(raw, now)
 	if err != nil {
 		return nil, err
 	}
 	_, release := d.Bundle()
 	_, names := d.in(&b.Manifest)
-	next := &estate.Release{Shop: d.shop, Number: b.Number, Order: d.order(release), Reach: b.Reach(0, names), Began: now.UTC()}
-	signed, err := d.sealRelease(next, keys)
-	if err != nil {
+	next := &estate.Release{Shop: d.shop, Number: b.Number, Digest: digest, Order: d.order(release), Reach: b.Reach(0, names), Began: now.UTC()}
+	if _, err := d.sealRelease(next, keys); err != nil { // before anybody sees the bundle
 		return nil, err
 	}
 	d.mu.Lock()
 	before := d.sealed
 	d.mu.Unlock()
-	if err := d.conn.Publish(ctx, bundleTopic, raw, true); err != nil {
+	if err := d.put(ctx, bundleTopic, raw); err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
-	d.takeBundle(raw)
-	d.learn(func(k *Known) {
-		if before != nil {
-			k.Before = before
-		}
-		k.Bundle = raw
-	})
+	first := bytes.Equal(d.sealed, raw)
+	if first {
+		d.learn(func(k *Known) {
+			if before != nil {
+				k.Before = before
+			}
+			k.Bundle = raw
+		})
+	}
 	d.mu.Unlock()
-	return next, d.sendSealed(ctx, signed)
+	if !first {
+		return nil, &OvertakenError{b.Number}
+	}
+	return next, d.send(ctx, next, keys)
 }
 
 // mayPublish reads a sealed bundle, which the workstations must be able to take now.
-func (d *Desk) mayPublish(raw []byte, now time.Time) (*estate.Bundle, error) {
+func (d *Desk) mayPublish(raw []byte, now time.Time) (b *estate.Bundle, digest string, err error) {
 	body, err := d.trusted(estate.ForBundle, raw, d.need)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	b, err := estate.Unpack(body)
-	if err != nil {
-		return nil, err
+	if b, err = estate.Unpack(body); err != nil {
+		return nil, "", err
 	}
 	last, _ := d.Bundle()
 	switch {
 	case b.Shop != d.shop:
-		return nil, fmt.Errorf("it is a bundle of the shop %s", b.Shop)
+		return nil, "", fmt.Errorf("it is a bundle of the shop %s", b.Shop)
 	case last != nil && b.Number <= last.Number:
-		return nil, fmt.Errorf("bundle %d was published since bundle %d was made: make it anew", last.Number, b.Number)
+		return nil, "", &OvertakenError{last.Number}
 	case !now.Before(b.Expires):
-		return nil, fmt.Errorf("bundle %d has expired: make it anew", b.Number)
+		return nil, "", fmt.Errorf("bundle %d has expired: make it anew", b.Number)
 	}
-	return b, nil
+	return b, estate.Digest(body), nil
 }
 
 // Before returns the bundle before the latest.
@@ -153,40 +166,70 @@ func (d *Desk) sealRelease(r *estate.Release, keys signers) ([]byte, error) {
 	return raw, err
 }
 
-// send signs and publishes a release.
+// send signs and publishes a release. Where another desk was first with its order, it is
+// numbered again.
 func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error {
-	raw, err := d.sealRelease(r, keys)
-	if err != nil {
-		return err
+	const tries = 5
+	for range tries {
+		raw, err := d.sealRelease(r, keys)
+		if err != nil {
+			return err
+		}
+		if err := d.put(ctx, releaseTopic, raw); err != nil {
+			return err
+		}
+		d.mu.Lock()
+		last, first := d.release, bytes.Equal(d.signed, raw)
+		if first {
+			d.learn(func(k *Known) { k.Release = raw })
+		}
+		d.mu.Unlock()
+		if first {
+			return nil
+		}
+		if last.Number != r.Number {
+			return &OvertakenError{last.Number}
+		}
+		r.Order = d.order(last)
 	}
-	return d.sendSealed(ctx, raw)
-}
-
-func (d *Desk) sendSealed(ctx context.Context, raw []byte) error {
-	if err := d.conn.Publish(ctx, releaseTopic, raw, true); err != nil {
-		return err
-	}
-	d.mu.Lock()
-	d.takeRelease(raw)
-	d.learn(func(k *Known) { k.Release = raw })
-	d.mu.Unlock()
-	return nil
+	return errors.New("other desks release at the same moment, again and again; try later")
 }
 
 // errNoBundle is for a shop that has none.
 var errNoBundle = errors.New("no bundle was published yet")
 
-// Hold lets nobody else take the bundle; Go lets it come further, with the wave as it was.
-func (d *Desk) Hold(ctx context.Context, held bool, why string, now time.Time, keys signers) (*estate.Release, error) {
+// GoOn lets a bundle that is held come further, with the wave as it was. Where a limit is
+// passed, that needs a reason: it is recorded with what is counted now, which does not stop the
+// waves any more.
+func (d *Desk) GoOn(ctx context.Context, despite string, now time.Time, keys signers) (*estate.Release, error) {
 	b, r := d.Bundle()
 	if b == nil || r == nil {
 		return nil, errNoBundle
 	}
 	next := *r
-	next.Order, next.Held, next.Why = d.order(r), held, why
-	if !held {
-		next.Began = now.UTC() // the wave is to be good anew
+	next.Order, next.Held, next.Why, next.Began = d.order(r), false, "", now.UTC() // the wave is to be good anew
+	if v, err := d.Judge(now); err == nil && v.Do == estate.Stop {
+		if despite == "" {
+			return nil, &LimitError{Why: v.Why}
+		}
+		next.Despite, next.Accepted = despite, v.Counts.Of
 	}
+	return &next, d.send(ctx, &next, keys)
+}
+
+// LimitError says that a limit is passed, which only a reason lets the waves pass.
+type LimitError struct{ Why string }
+
+func (e *LimitError) Error() string { return "a limit is passed: " + e.Why }
+
+// Hold lets nobody else take the bundle.
+func (d *Desk) Hold(ctx context.Context, why string, now time.Time, keys signers) (*estate.Release, error) {
+	b, r := d.Bundle()
+	if b == nil || r == nil {
+		return nil, errNoBundle
+	}
+	next := *r
+	next.Order, next.Held, next.Why = d.order(r), true, why
 	return &next, d.send(ctx, &next, keys)
 }
 
@@ -221,7 +264,7 @@ func (d *Desk) Step(ctx context.Context, now time.Time, keys signers) (estate.Ve
 	case err != nil || r.Held:
 		return v, err
 	case v.Do == estate.Stop:
-		_, err = d.Hold(ctx, true, v.Why, now, keys)
+		_, err = d.Hold(ctx, v.Why, now, keys)
 	case v.Do == estate.Next:
 		_, names := d.in(&b.Manifest)
 		next := *r

@@ -214,11 +214,18 @@ func (s *Station) holder() estate.Holder {
 
 // open reads a sealed bundle.
 func (s *Station) open(raw []byte) (*estate.Bundle, error) {
+	b, _, err := s.openWith(raw)
+	return b, err
+}
+
+// openWith reads a sealed bundle, and its digest.
+func (s *Station) openWith(raw []byte) (*estate.Bundle, string, error) {
 	body, _, err := estate.Unseal(estate.ForBundle, raw, s.Trust, s.Need)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	return estate.Unpack(body)
+	b, err := estate.Unpack(body)
+	return b, estate.Digest(body), err
 }
 
 // bundle takes a sealed bundle, and keeps it until it is released.
@@ -233,10 +240,13 @@ func (s *Station) bundle(ctx context.Context, raw []byte) (bool, error) {
 		}
 		return false, err
 	}
+	if b.Number-s.state.Number > estate.MostAhead {
+		return false, fmt.Errorf("its number is %d, and %d was the last: that is too far ahead, and would make every later one look old", b.Number, s.state.Number)
+	}
 	if w, err := s.open(s.state.Waiting); s.state.Waiting != nil && err == nil && w.Number > b.Number {
 		return false, fmt.Errorf("bundle %d comes after %d", b.Number, w.Number)
 	}
-	s.state.Waiting = raw
+	s.state.Waiting = raw // of two with one number the release says which is meant
 	if err := s.Store.Save(&s.state); err != nil {
 		return false, err
 	}
@@ -259,6 +269,9 @@ func (s *Station) release(ctx context.Context, raw []byte) (bool, error) {
 	if r.Order <= s.state.Order {
 		return false, nil
 	}
+	if r.Order-s.state.Order > estate.MostAhead {
+		return false, fmt.Errorf("its order is %d, and %d was the last: that is too far ahead, and would make every later one look old", r.Order, s.state.Order)
+	}
 	s.state.Order, s.state.Release = r.Order, r
 	if err := s.Store.Save(&s.state); err != nil {
 		return false, err
@@ -271,12 +284,12 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 	if s.state.Waiting == nil || s.state.Release == nil {
 		return false, nil
 	}
-	b, err := s.open(s.state.Waiting) // the keys may be others by now
+	b, digest, err := s.openWith(s.state.Waiting) // the keys may be others by now
 	if err != nil {
 		return false, err
 	}
 	r := s.state.Release
-	if r.Number != b.Number || !r.Reaches(s.Host) {
+	if r.Number != b.Number || !r.Reaches(s.Host) || r.Digest != "" && r.Digest != digest {
 		return false, nil
 	}
 	if err := b.Refused(s.holder(), time.Now()); err != nil {

@@ -36,6 +36,7 @@ type fakeKeeper struct {
 	busy    int    // so often it does not say how it does
 	failed  int
 	applied []int64
+	last    map[string][]byte // the content that was applied last
 	back    int
 	asked   []string
 }
@@ -46,8 +47,14 @@ func (k *fakeKeeper) Apply(b *estate.Bundle) error {
 	if k.refuse != "" {
 		return &ApplyError{k.refuse, errors.New("it cannot be")}
 	}
-	k.applied = append(k.applied, b.Number)
+	k.applied, k.last = append(k.applied, b.Number), b.Content
 	return nil
+}
+
+func (k *fakeKeeper) content() map[string][]byte {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.last
 }
 
 func (k *fakeKeeper) InForce(context.Context, map[string]string) error { return k.inForce }

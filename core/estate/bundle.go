@@ -139,6 +139,9 @@ func (b *Bundle) Pack() ([]byte, error) {
 	return out.Bytes(), nil
 }
 
+// Digest is what tells a bundle from all others, of its body as it is sealed.
+func Digest(body []byte) string { return sum(body) }
+
 func sum(data []byte) string {
 	s := sha256.Sum256(data)
 	return hex.EncodeToString(s[:])

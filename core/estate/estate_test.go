@@ -290,8 +290,52 @@ func TestJudge(t *testing.T) {
 	if v := m.Judge(r, hosts, told.Add(SilentAfter)); v.Do != Stop || v.Counts.Of[Silent] != 2 || v.Counts.Reached != 4 || v.Counts.Taken != 1 {
 		t.Errorf("silent: %+v", v)
 	}
-	if v := m.Judge(r, hosts[:1], began.AddDate(0, 0, 7)); v.Do != Wait {
-		t.Errorf("a wave that nobody has taken goes on: %+v", v)
+}
+
+// TestJudgeLate: a wave counts from the first that has taken it, those who are not there hold
+// it no longer than others, and what was accepted stops it no more, only what comes besides.
+func TestJudgeLate(t *testing.T) {
+	began := made
+	report := func(host string, after time.Duration, change func(r *Report)) Seen {
+		at := began.Add(after)
+		r := &Report{Bundle: BundleReport{Number: 7, State: Taken, At: &at}}
+		if change != nil {
+			change(r)
+		}
+		return Seen{Host: host, On: true, Told: at, Last: r}
+	}
+	off, silent := Seen{Host: "off"}, Seen{Host: "silent", On: true}
+	taking := report("taking", time.Minute, func(r *Report) { r.Bundle.State = Taking })
+	broken := func(host string) Seen {
+		return report(host, time.Minute, func(r *Report) { r.Bundle.State = Refused })
+	}
+	for _, tt := range []struct {
+		name     string
+		hosts    []Seen
+		accepted map[Measure]int
+		after    time.Duration
+		want     Step
+		why      string
+	}{
+		{"the first comes late", []Seen{report("a", 3*time.Hour, nil)}, nil, 5 * time.Hour, Wait, "good for 4 hours"},
+		{"and was good for long enough", []Seen{report("a", 3*time.Hour, nil), report("b", 6*time.Hour, nil)}, nil, 7 * time.Hour, Next, "was good"},
+		{"a clock that is ahead", []Seen{report("a", 300*time.Hour, nil)}, nil, 4 * time.Hour, Next, "was good"},
+		{"a clock that is behind", []Seen{report("a", -300*time.Hour, nil)}, nil, time.Hour, Wait, "good for 4 hours"},
+		{"all are off", []Seen{off}, nil, time.Hour, Wait, "good for"},
+		{"all are off for long enough", []Seen{off}, nil, 4 * time.Hour, Next, "left behind"},
+		{"off, and one takes it yet", []Seen{off, taking}, nil, 9 * time.Hour, Wait, "no workstation of the wave"},
+		{"silent for long enough", []Seen{silent}, nil, 4 * time.Hour, Next, "left behind"},
+		{"nobody at all", nil, nil, 4 * time.Hour, Next, "was good"},
+		{"broken", []Seen{broken("a")}, nil, time.Hour, Stop, "broken on 1 of 1"},
+		{"broken, and accepted", []Seen{broken("a"), report("c", time.Minute, nil)}, map[Measure]int{Broken: 1}, 5 * time.Hour, Next, "was good"},
+		{"more are broken than accepted", []Seen{broken("a"), broken("b")}, map[Measure]int{Broken: 1}, time.Hour, Stop, "broken on 2 of 2"},
+		{"something else than what was accepted", []Seen{broken("a")}, map[Measure]int{Failed: 5}, time.Hour, Stop, "broken"},
+	} {
+		m := bindery().Manifest
+		r := &Release{Shop: "larkspur", Number: 7, Order: 1, Reach: math.MaxUint64, Began: began, Accepted: tt.accepted}
+		if v := m.Judge(r, tt.hosts, began.Add(tt.after)); v.Do != tt.want || !strings.Contains(v.Why, tt.why) {
+			t.Errorf("%s: %+v, want %s, %q", tt.name, v, tt.want, tt.why)
+		}
 	}
 }
 

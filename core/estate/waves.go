@@ -166,15 +166,26 @@ func (m *Manifest) Reach(wave int, hosts []string) uint64 {
 
 // Release lets a wave of a bundle begin. It is signed as the bundle is.
 type Release struct {
-	Shop   string    `json:"shop"`
-	Number int64     `json:"number"` // of the bundle
-	Order  int64     `json:"order"`  // of the shop's releases; it only grows
-	Wave   int       `json:"wave"`   // from 0
-	Reach  uint64    `json:"reach"`  // the last [Place] that it reaches
-	Began  time.Time `json:"began"`  // the wave
-	Held   bool      `json:"held"`   // nobody else takes the bundle
-	Why    string    `json:"why"`    // it is held
+	Shop   string `json:"shop"`
+	Number int64  `json:"number"` // of the bundle
+	// Digest is the bundle's ([Digest]): two that were made at once may have one number. "" of
+	// an earlier version.
+	Digest string    `json:"digest,omitempty"`
+	Order  int64     `json:"order"` // of the shop's releases; it only grows
+	Wave   int       `json:"wave"`  // from 0
+	Reach  uint64    `json:"reach"` // the last [Place] that it reaches
+	Began  time.Time `json:"began"` // the wave
+	Held   bool      `json:"held"`  // nobody else takes the bundle
+	Why    string    `json:"why"`   // it is held
+	// Despite says why the waves go on although limits were passed, and Accepted what was
+	// counted then: only what comes besides stops them again.
+	Despite  string          `json:"despite,omitempty"`
+	Accepted map[Measure]int `json:"accepted,omitempty"`
 }
+
+// MostAhead is by how much a number or an order may be above the last one that is known: one
+// that is far ahead would make every later one look old.
+const MostAhead = 1_000_000
 
 // DecodeRelease reads the body of a sealed release.
 func DecodeRelease(body []byte) (*Release, error) {
@@ -222,9 +233,12 @@ const (
 
 // Counts are workstations that a wave has reached.
 type Counts struct {
-	Reached int             `json:"reached"`
-	Taken   int             `json:"taken"`
-	Of      map[Measure]int `json:"of"`
+	Reached int `json:"reached"`
+	Taken   int `json:"taken"`
+	Pending int `json:"pending"` // are on, and may tell yet what became of it
+	// First is when the first of them had taken it; zero where none has.
+	First time.Time       `json:"first,omitzero"`
+	Of    map[Measure]int `json:"of"`
 }
 
 // Count counts how the workstations do that a release has reached.
@@ -237,14 +251,23 @@ func (r *Release) Count(hosts []Seen, now time.Time) Counts {
 		c.Reached++
 		switch last := h.Last; {
 		case last == nil || last.Bundle.Number != r.Number:
-			if h.On && !h.Told.After(r.Began) && now.Sub(r.Began) > SilentAfter {
+			switch {
+			case !h.On:
+			case now.Sub(r.Began) <= SilentAfter:
+				c.Pending++
+			case !h.Told.After(r.Began):
 				c.Of[Silent]++
 			}
-		case last.Bundle.State == Taking || last.Bundle.State == Changed: // neither good nor a fault of the bundle's
+		case last.Bundle.State == Taking:
+			c.Pending++
+		case last.Bundle.State == Changed: // neither good nor a fault of the bundle's
 		case last.Bundle.State != Taken:
 			c.Of[Broken]++
 		default:
 			c.Taken++
+			if at := last.Bundle.At; at != nil && (c.First.IsZero() || at.Before(c.First)) {
+				c.First = *at
+			}
 			if last.Worse > 0 {
 				c.Of[Failed]++
 			}
@@ -265,19 +288,29 @@ func (m *Manifest) Judge(r *Release, hosts []Seen, now time.Time) Verdict {
 		if l.Share {
 			most = l.Percent * float64(c.Reached) / 100
 		}
-		if float64(n) > most {
+		if float64(n) > max(most, float64(r.Accepted[l.Of])) {
 			return Verdict{Do: Stop, Counts: c, Why: fmt.Sprintf("%s on %d of %d workstations: %s", l.Of, n, c.Reached, l)}
 		}
 	}
-	good := r.Began.Add(m.Plan.After)
+	// What is good is so from the first that has it, who may come late; what a workstation's
+	// own clock says counts where it lies between the beginning of the wave and now.
+	began, why := r.Began, "the wave was good"
+	if c.First.After(began) && !c.First.After(now) {
+		began = c.First
+	}
+	good := began.Add(m.Plan.After)
 	last := r.Wave >= len(m.Plan.Waves)-1
+	if c.Taken == 0 && c.Reached > 0 {
+		if c.Pending > 0 || now.Before(r.Began.Add(SilentAfter)) {
+			return Verdict{Do: Wait, Counts: c, Why: "no workstation of the wave has taken it yet"}
+		}
+		why = "nobody of the wave is there: they are left behind, and take it when they come"
+	}
 	switch {
 	case now.Before(good):
 		return Verdict{Do: Wait, Until: good, Counts: c, Why: fmt.Sprintf("the wave is to be good for %s", phrase.SpanWords(m.Plan.After))}
-	case c.Taken == 0 && c.Reached > 0:
-		return Verdict{Do: Wait, Counts: c, Why: "no workstation of the wave has taken it yet"}
 	case last:
 		return Verdict{Do: Done, Counts: c, Why: "all waves have begun"}
 	}
-	return Verdict{Do: Next, Counts: c, Why: "the wave was good"}
+	return Verdict{Do: Next, Counts: c, Why: why}
 }
