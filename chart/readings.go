@@ -18,7 +18,7 @@ type Readings struct {
 	Zone         *calendar.Zone
 	From, To     calendar.Instant
 	Text         func(value, step float64) string // how a value is written, where others are a step away
-	Runs         []MeasuredRun              // the oldest first
+	Runs         []MeasuredRun                    // the oldest first
 }
 
 // MeasuredRun is a run with what was measured.

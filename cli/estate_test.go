@@ -193,6 +193,29 @@ func TestEstateRefused(t *testing.T) {
 	if out, status := b.call("press-room", "estate", "doctor"); status != 3 || !strings.Contains(out, "2 was refused (target-missing)") {
 		t.Errorf("doctor: status %d\n%s", status, out)
 	}
+	// A gate of its own is not taken away: the bundle is refused, unless it says so, and then it
+	// comes back when the bundle's goes.
+	b.writes("gates/humidity-log.toml", logged)
+	b.must("written", "front-desk", "add", "paper-rota", "--about", "made here", "--open", "signal rota", "--yes", "--", "/bin/true")
+	b.must("written", "press-room", "add", "paper-rota", "--about", "made here", "--open", "signal rota", "--yes", "--", "/bin/true")
+	const theirs = "about = \"the shop's\"\nrun = [\"/bin/true\"]\nopens = [\"signal rota\"]\n"
+	b.writes("gates/paper-rota.toml", theirs)
+	if out, status := b.call("desk", "estate", "forecast", filepath.Join(b.dir, "folder"), "--key", b.key); status != 3 || !strings.Contains(out, "a gate paper-rota was made there") {
+		t.Errorf("a forecast of a conflict: status %d\n%s", status, out)
+	}
+	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
+	wstest.Await(t, "that the conflict is refused", b.has(3, "refused", "conflict"))
+	b.must("made here", "press-room", "show", "paper-rota")
+	b.writes("gates/paper-rota.toml", "over = true\n"+theirs)
+	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
+	wstest.Await(t, "that it is taken", b.has(4, "taken", ""))
+	b.must("the shop's", "press-room", "show", "paper-rota")
+	if err := os.Remove(filepath.Join(b.dir, "folder/gates/paper-rota.toml")); err != nil {
+		t.Fatal(err)
+	}
+	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
+	wstest.Await(t, "that the next one is taken", b.has(5, "taken", ""))
+	b.must("made here", "press-room", "show", "paper-rota")
 	b.must("has begun anew", "press-room", "estate", "leave", "--yes")
 	b.must("humidity-log", "press-room", "list")
 	if out, status := b.call("press-room", "estate", "privacy"); status != 2 || !strings.Contains(out, "belongs to no estate") {
@@ -235,7 +258,7 @@ func TestTwoSigners(t *testing.T) {
 	refused("was said when it was made", "publish", file, "--key", at("maren.key"), "--waves", "rest", "--yes")
 	refused("no key that is trusted here", "publish", file, "--key", at("stranger.key"), "--yes", "--first-only")
 	b.must("published bundle 2: wave 1 of 2 has begun", "desk", "estate", "publish", file, "--key", at("ines.key"), "--yes", "--first-only")
-	refused("bundle 2 was published since bundle 2 was made", "publish", file, "--key", at("ines.key"), "--yes", "--first-only")
+	refused("bundle 2 was published since this one was made", "publish", file, "--key", at("ines.key"), "--yes", "--first-only")
 	raw, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)

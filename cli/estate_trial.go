@@ -17,6 +17,7 @@ import (
 
 	"timegate/chart"
 	coreestate "timegate/core/estate"
+	"timegate/core/gate"
 	"timegate/core/phrase"
 	"timegate/core/words"
 	"timegate/estate"
@@ -149,6 +150,10 @@ func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle, days bool) (
 	if err != nil {
 		return nil, err
 	}
+	own, err := source.Over(a.home)
+	if err != nil {
+		return nil, err
+	}
 	changes := a.gateChanges(plan, before, after)
 	errs, _ := a.refusals(changedFiles(source, changes, after), false, copiedScripts(plan)...)
 	for _, x := range changes {
@@ -158,7 +163,12 @@ func (a *app) forecastOf(ctx context.Context, b *coreestate.Bundle, days bool) (
 				g.Refused = append(g.Refused, e.Code)
 			}
 		}
-		if i := slices.IndexFunc(after, func(f gates.File) bool { return f.Name == x.Gate && f.Gate != nil }); i >= 0 && !x.Dormant {
+		i := slices.IndexFunc(after, func(f gates.File) bool { return f.Name == x.Gate && f.Gate != nil })
+		if _, conflicts := own[x.Gate]; conflicts && (i < 0 || !after[i].Gate.Over) { // somebody here has made it
+			g.Refused = append(g.Refused, coreestate.Conflict)
+			errs = append(errs, gate.Finding{Gate: x.Gate, Code: coreestate.Conflict})
+		}
+		if i >= 0 && !x.Dormant {
 			for _, path := range after[i].Gate.Needs.Paths {
 				if _, err := os.Stat(path); err != nil {
 					g.Missing = append(g.Missing, path)

@@ -45,9 +45,6 @@ func measureAll(ctx context.Context, names []string) ([]measured, error) {
 	return out, nil
 }
 
-// text writes a reading.
-func (m measured) text() string { return readingText(m.of, m.value) }
-
 // readingText writes a value of a reading.
 func readingText(r gate.Reading, value float64) string {
 	if r.Bytes() {

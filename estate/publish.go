@@ -40,7 +40,7 @@ func (d *Desk) Make(b *estate.Bundle, now time.Time, keys signers) ([]byte, erro
 type OvertakenError struct{ Number int64 }
 
 func (e *OvertakenError) Error() string {
-	return fmt.Sprintf("another desk has published bundle %d since this one was made, and theirs counts: make it anew", e.Number)
+	return fmt.Sprintf("bundle %d was published since this one was made, and counts: make it anew", e.Number)
 }
 
 // Publish makes a bundle that was made and signed the shop's, and lets its first wave begin.

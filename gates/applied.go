@@ -11,6 +11,9 @@ import (
 // applied is what the last source has brought here.
 type applied struct {
 	Gates []string `json:"gates"`
+	// Replaced are the texts of gates that were here before one of the source took their place,
+	// by name: they come back when it goes.
+	Replaced map[string]string `json:"replaced,omitempty"`
 }
 
 func appliedFile(h home.Home) string { return filepath.Join(h.State, "applied.json") }

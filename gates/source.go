@@ -182,8 +182,11 @@ func (s *Source) Plan(h home.Home, prune bool) (*Plan, error) {
 	if prune {
 		kept = nil
 		for _, name := range gone {
+			text, was := before.Replaced[name]
 			if now, err := contentOf(h.GateFile(name)); err != nil {
 				return nil, err
+			} else if was {
+				p.Put(name, []byte(text))
 			} else if now != nil {
 				p.Remove(name)
 			}
@@ -212,12 +215,46 @@ func (s *Source) Plan(h home.Home, prune bool) (*Plan, error) {
 		}
 	}
 	slices.SortFunc(p.others, func(a, b OtherChange) int { return strings.Compare(a.Path, b.Path) })
-	next := applied{Gates: append(slices.Sorted(maps.Keys(list)), kept...)}
+	next := applied{Gates: append(slices.Sorted(maps.Keys(list)), kept...), Replaced: maps.Clone(before.Replaced)}
 	slices.Sort(next.Gates)
+	maps.DeleteFunc(next.Replaced, func(name, _ string) bool { return !slices.Contains(next.Gates, name) })
+	own, err := s.Over(h)
+	if err != nil {
+		return nil, err
+	}
+	for name, text := range own {
+		if next.Replaced == nil {
+			next.Replaced = map[string]string{}
+		}
+		next.Replaced[name] = text
+	}
 	if len(p.changes)+len(p.others) > 0 || !slices.Equal(next.Gates, before.Gates) {
 		return p, p.noteApplied(next)
 	}
 	return p, nil
+}
+
+// Over returns the gates of a home, with their texts, whose place the source would take, and
+// that no source has brought.
+func (s *Source) Over(h home.Home) (map[string]string, error) {
+	before, err := readApplied(h)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for name, text := range s.Gates() {
+		if slices.Contains(before.Gates, name) {
+			continue
+		}
+		now, err := contentOf(h.GateFile(name))
+		if err != nil {
+			return nil, err
+		}
+		if now != nil && *now != string(text) {
+			out[name] = *now
+		}
+	}
+	return out, nil
 }
 
 // Gone returns the gates that an earlier source has brought, and that are not in this one.

@@ -307,3 +307,52 @@ func BenchmarkApply(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.Elapsed())/float64(floor), "×floor")
 }
+
+// TestOver: a gate that somebody has made is told where a source would take its place; it comes
+// back, to the byte, when the source's goes, and one that a source has brought is nobody's own.
+func TestOver(t *testing.T) {
+	env := Env(Here(gate.User, calendar.UTC, ""), calendar.UTC)
+	h := home.At(t.TempDir(), gate.User)
+	if err := h.Prepare(); err != nil {
+		t.Fatal(err)
+	}
+	const mine, theirs, later = "# mine\nrun = [\"/bin/true\"]\nopens = [\"boot\"]\n", "run = [\"/bin/true\"]\nopens = [\"logon\"]\n", "run = [\"/bin/true\"]\nopens = [\"lock\"]\n"
+	if err := os.WriteFile(h.GateFile("paper-rota"), []byte(mine), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	bring := func(files map[string][]byte) (over int) {
+		t.Helper()
+		s := SourceOf("a source", files)
+		own, err := s.Over(h)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := s.Plan(h, true)
+		if err == nil {
+			err = p.Commit(env, time.Unix(0, 0))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(own)
+	}
+	for i, step := range []struct {
+		files map[string][]byte
+		over  int
+		want  string
+	}{
+		{map[string][]byte{"gates/humidity-log.toml": []byte(theirs)}, 0, mine},
+		{map[string][]byte{"gates/humidity-log.toml": []byte(theirs), "gates/paper-rota.toml": []byte(theirs)}, 1, theirs},
+		{map[string][]byte{"gates/humidity-log.toml": []byte(theirs), "gates/paper-rota.toml": []byte(later)}, 0, later},
+		{map[string][]byte{"gates/humidity-log.toml": []byte(theirs)}, 0, mine},
+		{map[string][]byte{"gates/humidity-log.toml": []byte(later)}, 0, mine},
+		{map[string][]byte{"gates/paper-rota.toml": []byte(mine)}, 0, mine},
+	} {
+		if got := bring(step.files); got != step.over {
+			t.Errorf("step %d: %d gates of one's own, want %d", i, got, step.over)
+		}
+		if text, err := os.ReadFile(h.GateFile("paper-rota")); err != nil || string(text) != step.want {
+			t.Errorf("step %d: %q, %v", i, text, err)
+		}
+	}
+}

@@ -60,6 +60,8 @@ const (
 	Expired   = "expired"
 	NotForUs  = "not-for-us" // it is for other workstations
 
+	Conflict = "conflict" // a gate of the name was made on the workstation, and the bundle does not say over = true
+
 	NotPermitted = "not-permitted" // the workstation's own settings do not permit it
 	Twice        = "twice"         // the request was taken already
 	Busy         = "busy"          // too much is asked for at once

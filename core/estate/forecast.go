@@ -88,6 +88,10 @@ func (f *Forecast) lines() []string {
 	for _, g := range f.Gates {
 		more, fewer, moved = more+g.New, fewer+g.Lost, moved+g.Moved
 		for _, code := range g.Refused {
+			if code == Conflict {
+				out = append(out, fmt.Sprintf("refused: a gate %s was made there; over = true in the folder's takes its place", g.Gate))
+				continue
+			}
 			out = append(out, fmt.Sprintf("refused, for %s: %s", g.Gate, code))
 		}
 		for _, path := range g.Missing {

@@ -32,6 +32,9 @@ type Gate struct {
 	// Was lists the names that the gate had before; what is known of them is this
 	// gate's.
 	Was []string `json:"was,omitempty"`
+	// Over lets a gate that is given to workstations take the place of one of its name that was
+	// made there.
+	Over bool `json:"over,omitempty"`
 	// InsteadOf is the item of the machine's startup that the gate was made of, and that
 	// is switched off for it.
 	InsteadOf string   `json:"instead_of,omitempty"`

@@ -58,6 +58,7 @@ var Keys = []Key{
 		set: (*reader).readings, get: func(g *Gate) string { return listText(g.Measure) }},
 	{Name: "was", Type: TypeTexts, About: "former names of the gate: their history and state belong to this gate, unless another gate has the name now", Example: `["spool-clean"]`,
 		set: (*reader).was, get: func(g *Gate) string { return listText(g.Was) }},
+	truthKey("over", "in a folder that is given to workstations: true takes the place of a gate of this name that somebody has made there, which comes back when this one goes; else the folder is refused", func(g *Gate) *bool { return &g.Over }),
 	textKey("instead_of", "the item of the machine's startup that the gate takes the place of; \"startup release\" gives it back", `"autostart:job-board"`, func(g *Gate) *string { return &g.InsteadOf }),
 
 	{Name: "as.user", Type: TypeText, About: "the account to run as; the system scope requires user or elevated", Example: `"maren"`,
