@@ -214,8 +214,8 @@ func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
 
 func (a *app) estateBackCommand() *cli.Command {
 	return &cli.Command{
-		Name: "back", Usage: "give the workstations what they had before the last bundle, under a new number",
-		Description: examples(`timegate estate back --key larkspur.key`, `timegate estate back --key larkspur.key --yes`) + "It comes to all of them at once.",
+		Name: "back", Usage: "let the workstations that have the last bundle go back to what each had before",
+		Description: examples(`timegate estate back --key larkspur.key`, `timegate estate back --key larkspur.key --yes`) + "It comes to all of them at once, under a new number. One that does not have the bundle keeps what it has.",
 		Flags:       []cli.Flag{keyFlag(), toFlag(), yesFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
@@ -225,29 +225,42 @@ func (a *app) estateBackCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.atDesk(ctx, func(d *estate.Desk) error {
-				b, err := d.Before()
-				if err != nil {
-					return &exitError{exitFailed, err}
-				}
-				if ok, err := a.confirm(c, fmt.Sprintf("Give all workstations the content of bundle %d again?", b.Number)); err != nil || !ok {
-					return err
-				}
-				b.Plan, b.Expires = coreestate.Plan{Waves: []coreestate.Wave{{Rest: true}}}, time.Now().Add(b.Expires.Sub(b.Made)).UTC()
-				was := b.Number
-				raw, err := d.Make(b, time.Now(), keys)
-				if err != nil {
-					return &exitError{exitFailed, err}
-				}
-				if file := c.String("to"); file != "" {
-					return a.writeBundle(file, b, raw)
-				}
-				if _, err := d.Publish(ctx, raw, time.Now(), keys); err != nil {
-					return &exitError{exitFailed, err}
-				}
-				fmt.Fprintf(a.err, "%s bundle %d, with the content of bundle %d\n", a.err.good("published"), b.Number, was)
-				return nil
-			})
+			return a.atDesk(ctx, func(d *estate.Desk) error { return a.estateBack(ctx, c, d, keys) })
 		},
 	}
+}
+
+func (a *app) estateBack(ctx context.Context, c *cli.Command, d *estate.Desk, keys []ed25519.PrivateKey) error {
+	b, err := d.TakeBack(time.Now())
+	if err != nil {
+		return &exitError{exitFailed, err}
+	}
+	was := b.Back
+	for _, g := range d.GoBack(b) {
+		text := fmt.Sprintf("back to bundle %d", g.To)
+		switch {
+		case g.Stay:
+			text = fmt.Sprintf("stays as it is: it does not have bundle %d", was)
+		case g.Unknown:
+			text = a.out.bad("refuses it: what it had before is not known there")
+		case g.To == 0:
+			text = "back to none: the gates of the estate are taken away"
+		}
+		fmt.Fprintf(a.out, "%s\n  %s\n", text, a.wrapped(strings.Join(g.Hosts, ", ")))
+	}
+	if ok, err := a.confirm(c, fmt.Sprintf("Take bundle %d back?", was)); err != nil || !ok {
+		return err
+	}
+	raw, err := d.Make(b, time.Now(), keys)
+	if err != nil {
+		return &exitError{exitFailed, err}
+	}
+	if file := c.String("to"); file != "" {
+		return a.writeBundle(file, b, raw)
+	}
+	if _, err := d.Publish(ctx, raw, time.Now(), keys); err != nil {
+		return &exitError{exitFailed, err}
+	}
+	fmt.Fprintf(a.err, "%s bundle %d, which takes bundle %d back\n", a.err.good("published"), b.Number, was)
+	return nil
 }

@@ -145,7 +145,7 @@ func TestEstateWaves(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.AfterFunc(2*time.Second, unlock)
-	b.must("with the content of bundle 1", "desk", "estate", "back", "--key", b.key, "--yes")
+	b.must("which takes bundle 2 back", "desk", "estate", "back", "--key", b.key, "--yes")
 	wstest.Await(t, "the content before", b.has(3, "taken", ""))
 	b.must("all waves have begun", "desk", "estate", "go-on", "--step", "--key", b.key)
 	b.must("signal now", "press-room", "show", "humidity-log")
@@ -168,7 +168,7 @@ func TestEstateNewGate(t *testing.T) {
 		if status != 1 || !strings.Contains(out, fmt.Sprintf("bundle %d is held: failed on 1 of 1 workstations", number)) {
 			t.Errorf("a new gate that fails: status %d\n%s", status, out)
 		}
-		b.must("with the content of bundle", "desk", "estate", "back", "--key", b.key, "--yes")
+		b.must(fmt.Sprintf("which takes bundle %d back", number), "desk", "estate", "back", "--key", b.key, "--yes")
 		wstest.Await(t, "the content before", b.has(number+1, "taken", ""))
 	}
 }
@@ -286,7 +286,7 @@ func TestDemoEstate(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	text := string(out)
-	for _, want := range []string{"desk $ timegate estate accept press-room", "of 3 workstations; all waves have begun", "vault-copy needs /media/vault-of-larkspur, which is not there", "monday.toml  ok", "held: failed on 1 of 2 workstations", "run 1 of stock-count failed (3)", "with the content of bundle 1"} {
+	for _, want := range []string{"desk $ timegate estate accept press-room", "of 3 workstations; all waves have begun", "vault-copy needs /media/vault-of-larkspur, which is not there", "monday.toml  ok", "held: failed on 1 of 2 workstations", "run 1 of stock-count failed (3)", "which takes bundle 2 back"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the demo does not show %q:\n%s", want, out)
 		}

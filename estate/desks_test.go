@@ -205,3 +205,84 @@ func TestFarAhead(t *testing.T) {
 		t.Errorf("the last of all numbers waits: %v", err)
 	}
 }
+
+// TestGoBack: each workstation goes back to what it had before, whatever group it was given that
+// for; one that does not have the bundle keeps what it has, one that knows no more what it had
+// refuses, and there is no way back from a way back.
+func TestGoBack(t *testing.T) {
+	t.Parallel()
+	maren := keyOf("maren")
+	seal := func(number, back int64, about string) []byte {
+		b := folderOf(about)
+		b.Shop, b.Number, b.Made, b.Back = "larkspur", number, time.Now().UTC(), back
+		if back != 0 {
+			b.Content = nil
+		}
+		body, err := b.Pack()
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw, err := estate.Seal(estate.ForBundle, body, maren)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return raw
+	}
+	for _, tt := range []struct {
+		name  string
+		given []int64 // numbers of bundles; below 0, that one is refused
+		lost  bool    // what is kept of the one before
+		to    string  // what it has in the end
+		state estate.BundleState
+	}{
+		{"two", []int64{1, 2}, false, "bundle 1", estate.Taken},
+		{"one alone", []int64{2}, false, "", estate.Taken},
+		{"other numbers", []int64{1, 3}, false, "bundle 3", estate.Taken},
+		{"refused", []int64{1, -2}, false, "bundle 1", estate.Taken},
+		{"three", []int64{1, 5, 7}, false, "bundle 5", estate.Taken},
+		{"what it had is lost", []int64{1, 2}, true, "bundle 2", estate.Refused},
+		{"none", nil, false, "", estate.Taken},
+	} {
+		k, m := &fakeKeeper{}, &memory{}
+		s := station("press-room", k, m, func(string, []byte, bool) {})
+		s.state.InForce = new(int64)
+		last, order := int64(2), int64(0)
+		give := func(number, back int64, about string) {
+			t.Helper()
+			order++
+			if _, err := s.release(t.Context(), releaseOf(t, number, order, "maren")); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.bundle(t.Context(), seal(number, back, about)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		for _, n := range tt.given {
+			k.refuse = ""
+			if n < 0 {
+				k.refuse, n = "gates", -n
+			}
+			give(n, 0, fmt.Sprint("bundle ", n))
+			k.refuse, last = "", max(last, n)
+		}
+		if tt.name == "other numbers" {
+			last = 2 // taken back is one that it never had
+		}
+		if tt.lost {
+			m.kept[keptBefore] = []byte("damaged")
+		}
+		give(9, last, "")
+		text := string(k.content()["gates/vault-copy.toml"])
+		if s.state.Bundle.State != tt.state || s.state.Bundle.Number != 9 || (tt.to == "") != (text == "") || !strings.Contains(text, tt.to) {
+			t.Errorf("%s: %+v, with %q, want %q", tt.name, s.state.Bundle, text, tt.to)
+		}
+		if tt.to != "" && s.state.Bundle.State == estate.Taken {
+			if sum := s.state.Files["vault-copy"]; sum != estate.TextSum([]byte(text)) {
+				t.Errorf("%s: what is said to be in force is not", tt.name)
+			}
+		}
+		if s.state.Prior != nil && tt.name == "two" {
+			t.Errorf("%s: there is a way back from a way back, to %d", tt.name, *s.state.Prior)
+		}
+	}
+}

@@ -18,7 +18,6 @@ type Known struct {
 	// The latest bundle and its release, sealed: a broker that has died may have forgotten
 	// them.
 	Bundle  []byte `json:"bundle,omitempty"`
-	Before  []byte `json:"before,omitempty"` // the bundle before it
 	Release []byte `json:"release,omitempty"`
 	// What was checked of each workstation's latest report.
 	Checked map[string][]byte `json:"checked,omitempty"`

@@ -147,7 +147,7 @@ func TestKeepersInNetworks(t *testing.T) {
 			t.Errorf("of a bundle that is held %s has %+v", h.Host, h.Last.Bundle)
 		}
 	}
-	last, err := d.Before()
+	last, err := d.TakeBack(time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

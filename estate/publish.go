@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"timegate/core/estate"
@@ -56,21 +57,13 @@ func (d *Desk) Publish(ctx context.Context, raw []byte, now time.Time, keys sign
 	if _, err := d.sealRelease(next, keys); err != nil { // before anybody sees the bundle
 		return nil, err
 	}
-	d.mu.Lock()
-	before := d.sealed
-	d.mu.Unlock()
 	if err := d.put(ctx, bundleTopic, raw); err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
 	first := bytes.Equal(d.sealed, raw)
 	if first {
-		d.learn(func(k *Known) {
-			if before != nil {
-				k.Before = before
-			}
-			k.Bundle = raw
-		})
+		d.learn(func(k *Known) { k.Bundle = raw })
 	}
 	d.mu.Unlock()
 	if !first {
@@ -100,19 +93,51 @@ func (d *Desk) mayPublish(raw []byte, now time.Time) (b *estate.Bundle, digest s
 	return b, estate.Digest(body), nil
 }
 
-// Before returns the bundle before the latest.
-func (d *Desk) Before() (*estate.Bundle, error) {
-	d.mu.Lock()
-	raw := d.known.Before
-	d.mu.Unlock()
-	if raw == nil {
-		return nil, errors.New("this desk knows no bundle before the latest")
+// TakeBack is a bundle by which each workstation that has the latest goes back to what it had
+// before.
+func (d *Desk) TakeBack(now time.Time) (*estate.Bundle, error) {
+	last, _ := d.Bundle()
+	switch {
+	case last == nil:
+		return nil, errNoBundle
+	case last.Back != 0:
+		return nil, fmt.Errorf("bundle %d has taken bundle %d back already; publish a folder", last.Number, last.Back)
 	}
-	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
-	if err != nil {
-		return nil, err
+	return &estate.Bundle{Manifest: estate.Manifest{Hosts: last.Hosts, Groups: last.Groups, Back: last.Number, Expires: now.Add(last.Expires.Sub(last.Made)).UTC(),
+		Plan: estate.Plan{Waves: []estate.Wave{{Rest: true}}}}}, nil
+}
+
+// Goes is where workstations go with a bundle that takes another one back, by their names.
+type Goes struct {
+	To      int64 // the number of the bundle that they had, 0 for none
+	Unknown bool  // what they had is not known there: they refuse
+	Stay    bool  // they do not have the bundle that is taken back
+	Hosts   []string
+}
+
+// GoBack says what a bundle that takes another one back brings to whom, by what the
+// workstations have told.
+func (d *Desk) GoBack(b *estate.Bundle) []Goes {
+	var out []Goes
+	look := b.Manifest
+	look.Shop, look.Number = d.shop, b.Back+1
+	seen, _ := d.in(&look)
+	for _, h := range seen {
+		g := Goes{Stay: true}
+		if h.Last != nil && h.Last.Bundle.Number == b.Back && (h.Last.Bundle.State == estate.Taken || h.Last.Bundle.State == estate.Changed) {
+			g = Goes{Unknown: h.Last.Bundle.Before == nil}
+			if !g.Unknown {
+				g.To = *h.Last.Bundle.Before
+			}
+		}
+		i := slices.IndexFunc(out, func(o Goes) bool { return o.To == g.To && o.Unknown == g.Unknown && o.Stay == g.Stay })
+		if i < 0 {
+			i = len(out)
+			out = append(out, g)
+		}
+		out[i].Hosts = append(out[i].Hosts, h.Host)
 	}
-	return estate.Unpack(body)
+	return out
 }
 
 // next is the number of the next bundle, and order that of the next release: above all that

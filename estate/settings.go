@@ -217,14 +217,39 @@ func (f Files) Save(s *State) error { return f.save("state.json", s) }
 // Told implements [Store].
 func (f Files) Told(report []byte) error { return f.put("told.json", report) }
 
+// Keep implements [Store].
+func (f Files) Keep(name string, bundle []byte) error {
+	if bundle == nil {
+		err := os.Remove(filepath.Join(folder(f.Home), name+".bundle"))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}
+	return f.put(name+".bundle", bundle)
+}
+
+// Kept implements [Store].
+func (f Files) Kept(name string) ([]byte, error) {
+	data, err := home.ReadPlain(filepath.Join(folder(f.Home), name+".bundle"), estate.MostBytes)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return data, err
+}
+
 // LastTold returns the last report, as it was told; [fs.ErrNotExist] where there is none.
 func (f Files) LastTold() ([]byte, error) {
 	return home.ReadPlain(filepath.Join(folder(f.Home), "told.json"), mostFile)
 }
 
+// mostState is how large what is kept may be, in bytes: two sealed bundles, written with more
+// letters, and what else there is.
+const mostState = 4 * estate.MostBytes
+
 func (f Files) load(name string, into any) error {
 	path := filepath.Join(folder(f.Home), name)
-	data, err := home.ReadPlain(path, 2*estate.MostBytes)
+	data, err := home.ReadPlain(path, mostState)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

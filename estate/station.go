@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"encoding/base64"
@@ -59,18 +60,30 @@ type Store interface {
 	Save(s *State) error
 	// Told keeps the last report as it was told.
 	Told(report []byte) error
+	// Keep keeps a sealed bundle under a name, nil for none any more, and Kept returns it.
+	Keep(name string, bundle []byte) error
+	Kept(name string) ([]byte, error)
 }
+
+// The names of bundles that are kept: of the one in force, and of the one before it.
+const (
+	keptInForce = "in-force"
+	keptBefore  = "before"
+)
 
 // State is what a workstation must not forget.
 type State struct {
 	Number  int64               `json:"number"` // of the latest bundle that was taken or refused: none before it is ever taken
 	Bundle  estate.BundleReport `json:"bundle"`
-	Before  int                 `json:"before"`           // gates that were broken when it came
-	Had     []string            `json:"had"`              // the gates that there were
-	Taking  []byte              `json:"taking,omitempty"` // the sealed bundle that is being taken
-	Files   map[string]string   `json:"files,omitempty"`  // the gates of the bundle, with the SHA-256 of their texts
-	Trial   int                 `json:"trial"`            // how often the keeper has begun with a bundle that is not confirmed yet
-	Order   int64               `json:"order"`            // of the latest release
+	Before  int                 `json:"before"`             // gates that were broken when it came
+	Had     []string            `json:"had"`                // the gates that there were
+	Taking  []byte              `json:"taking,omitempty"`   // the sealed bundle that is being taken
+	Files   map[string]string   `json:"files,omitempty"`    // the gates of the bundle, with the SHA-256 of their texts
+	Content []byte              `json:"content,omitempty"`  // the sealed bundle whose content is taken, where that is another one than Taking
+	InForce *int64              `json:"in_force,omitempty"` // the number of the bundle whose content is in force, 0 for none; nil where that is not known
+	Prior   *int64              `json:"prior,omitempty"`    // of the one before it
+	Trial   int                 `json:"trial"`              // how often the keeper has begun with a bundle that is not confirmed yet
+	Order   int64               `json:"order"`              // of the latest release
 	Release *estate.Release     `json:"release,omitempty"`
 	Waiting []byte              `json:"waiting,omitempty"` // a sealed bundle that is not released yet
 	Reports int64               `json:"reports"`           // how many were made
@@ -119,6 +132,9 @@ const mostTrials = 3
 func (s *Station) Run(ctx context.Context, messages <-chan Message, changed <-chan struct{}) error {
 	if err := s.Store.Load(&s.state); err != nil {
 		return err
+	}
+	if s.state.Number == 0 && s.state.InForce == nil {
+		s.state.InForce = new(int64)
 	}
 	if s.state.Trial > 0 {
 		s.tryAgain(ctx)
@@ -296,6 +312,18 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 		fault, _ := errors.AsType[*estate.MessageError](err)
 		return true, s.decide(b.Number, estate.Refused, fault.Code)
 	}
+	if b.Back != 0 {
+		if s.state.Bundle.Number != b.Back || s.state.Bundle.State != estate.Taken {
+			if s.state.Files, err = s.filesInForce(); err != nil {
+				return false, err
+			}
+			return true, s.decide(b.Number, estate.Taken, "") // it does not have it: what it has stays
+		}
+		if s.state.Content, err = s.before(); err != nil {
+			s.Log.Warn("a bundle cannot be taken back", "number", b.Back, "error", err)
+			return true, s.decide(b.Number, estate.Refused, estate.NotKept)
+		}
+	}
 	had, broken, err := s.Keeper.Gates(ctx)
 	if err != nil {
 		s.Log.Warn("how the gates did before a bundle is not known", "error", err)
@@ -304,7 +332,11 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 	// Whatever dies from here on, the next keeper finishes it, or takes it back.
 	now := time.Now().UTC()
 	s.state.Number, s.state.Taking, s.state.Waiting, s.state.Trial = b.Number, s.state.Waiting, nil, 1
-	s.state.Files = b.GateSums()
+	content, err := s.contentOf(b)
+	if err != nil {
+		return true, s.decide(b.Number, estate.Refused, estate.NotKept)
+	}
+	s.state.Files = content.GateSums()
 	s.state.Bundle = estate.BundleReport{Number: b.Number, State: estate.Taking, At: &now}
 	if err := s.Store.Save(&s.state); err != nil {
 		return false, err
@@ -314,7 +346,11 @@ func (s *Station) take(ctx context.Context) (bool, error) {
 
 // apply brings the bundle that is being taken into force.
 func (s *Station) apply(ctx context.Context, b *estate.Bundle) (bool, error) {
-	if err := s.Keeper.Apply(b); err != nil {
+	content, err := s.contentOf(b)
+	if err == nil {
+		err = s.Keeper.Apply(content)
+	}
+	if err != nil {
 		s.Log.Warn("a bundle is refused", "number", b.Number, "error", err)
 		code := "apply"
 		if fault, ok := errors.AsType[*ApplyError](err); ok {
@@ -323,6 +359,86 @@ func (s *Station) apply(ctx context.Context, b *estate.Bundle) (bool, error) {
 		return true, s.decide(b.Number, estate.Refused, code)
 	}
 	return true, s.confirm(ctx)
+}
+
+// before returns the sealed bundle that was in force before the one that is, empty where none
+// was.
+func (s *Station) before() ([]byte, error) {
+	if s.state.Prior == nil {
+		return nil, errors.New("what was in force before is not known")
+	}
+	if *s.state.Prior == 0 {
+		return []byte{}, nil
+	}
+	raw, err := s.Store.Kept(keptBefore)
+	if err == nil {
+		_, err = s.open(raw) // the keys may be others by now
+	}
+	return raw, err
+}
+
+// filesInForce are the gates of the bundle whose content is in force, with the sums of their
+// texts.
+func (s *Station) filesInForce() (map[string]string, error) {
+	raw, err := s.Store.Kept(keptInForce)
+	if err != nil || len(raw) == 0 {
+		return nil, err
+	}
+	b, err := s.open(raw)
+	if err != nil {
+		return nil, err
+	}
+	return b.GateSums(), nil
+}
+
+// contentOf returns a bundle with the content that it brings: its own, or what was in force
+// before the one that it takes back.
+func (s *Station) contentOf(b *estate.Bundle) (*estate.Bundle, error) {
+	if b.Back == 0 {
+		return b, nil
+	}
+	out := &estate.Bundle{Manifest: b.Manifest, Content: map[string][]byte{}}
+	out.Back = 0 // it has a content now
+	if len(s.state.Content) == 0 {
+		return out, nil
+	}
+	was, err := s.open(s.state.Content)
+	if err != nil {
+		return nil, err
+	}
+	out.Content = was.Content
+	return out, nil
+}
+
+// remember notes what is in force now, and what was before.
+func (s *Station) remember() error {
+	b, err := s.open(s.state.Taking)
+	if err != nil {
+		return err
+	}
+	if b.Back != 0 {
+		if err := errors.Join(s.Store.Keep(keptInForce, s.state.Content), s.Store.Keep(keptBefore, nil)); err != nil {
+			return err
+		}
+		s.state.InForce, s.state.Prior = s.state.Prior, nil
+		return nil
+	}
+	now, err := s.Store.Kept(keptInForce)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(now, s.state.Taking) { // else a keeper before this one came so far
+		if err := errors.Join(s.Store.Keep(keptBefore, now), s.Store.Keep(keptInForce, s.state.Taking)); err != nil {
+			return err
+		}
+	}
+	s.state.Prior = s.state.InForce
+	if s.state.InForce != nil && *s.state.InForce != 0 && len(now) == 0 {
+		s.state.Prior = nil
+	}
+	number := b.Number
+	s.state.InForce = &number
+	return nil
 }
 
 // confirm looks whether the keeper comes up with what was applied, and takes it back where
@@ -336,6 +452,10 @@ func (s *Station) confirm(ctx context.Context) error {
 	}
 	if err == nil {
 		s.Log.Info("a bundle is taken", "number", s.state.Bundle.Number)
+		if err := s.remember(); err != nil { // it is in force all the same
+			s.Log.Warn("what is in force is not kept for going back", "error", err)
+			s.state.InForce, s.state.Prior = nil, nil
+		}
 		return s.decide(s.state.Bundle.Number, estate.Taken, "")
 	}
 	s.Log.Warn("the keeper does not come up with a bundle, which is taken back", "number", s.state.Bundle.Number, "error", err)
@@ -375,7 +495,7 @@ func (s *Station) tryAgain(ctx context.Context) {
 // decide notes what became of a bundle.
 func (s *Station) decide(number int64, what estate.BundleState, code string) error {
 	now := time.Now().UTC()
-	s.state.Number, s.state.Trial, s.state.Waiting, s.state.Taking = max(s.state.Number, number), 0, nil, nil
+	s.state.Number, s.state.Trial, s.state.Waiting, s.state.Taking, s.state.Content = max(s.state.Number, number), 0, nil, nil, nil
 	s.state.Bundle = estate.BundleReport{Number: number, State: what, Code: code, At: &now}
 	return s.Store.Save(&s.state)
 }
@@ -392,7 +512,7 @@ func (s *Station) report(ctx context.Context) error {
 	if at := s.state.Bundle.At; at != nil && s.state.Bundle.State == estate.Taken {
 		since = *at
 	}
-	if r.Bundle.State == estate.Taken {
+	if r.Bundle.Before = s.state.Prior; r.Bundle.State == estate.Taken {
 		err := s.Keeper.InForce(ctx, s.state.Files)
 		if _, differs := errors.AsType[*DiffersError](err); err != nil && !differs {
 			return err

@@ -123,9 +123,26 @@ type memory struct {
 	mu   sync.Mutex // guards what follows
 	data []byte
 	told []byte
+	kept map[string][]byte
 	full bool // the disk is
 	// saved is called with what lies on the disk from then on.
 	saved func(data []byte)
+}
+
+func (m *memory) Keep(name string, bundle []byte) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.kept == nil {
+		m.kept = map[string][]byte{}
+	}
+	m.kept[name] = bundle
+	return nil
+}
+
+func (m *memory) Kept(name string) ([]byte, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.kept[name], nil
 }
 
 func (m *memory) Load(s *State) error {

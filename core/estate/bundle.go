@@ -30,6 +30,9 @@ type Manifest struct {
 	Groups  []string          `json:"groups"`  // of workstations; none for all
 	Files   map[string]string `json:"files"`   // the SHA-256 of each, in hexadecimal digits, by its path
 	Plan    Plan              `json:"plan"`    // how it comes to the workstations
+	// Back is the number of a bundle that each workstation that has it takes back, for what it
+	// had before; such a bundle holds no files. 0 for none.
+	Back int64 `json:"back,omitempty"`
 }
 
 // Bundle is a folder of gates for many workstations.
@@ -60,6 +63,7 @@ const (
 	Expired   = "expired"
 	NotForUs  = "not-for-us" // it is for other workstations
 
+	NotKept  = "not-kept" // what was there before is not known here any more
 	Conflict = "conflict" // a gate of the name was made on the workstation, and the bundle does not say over = true
 
 	NotPermitted = "not-permitted" // the workstation's own settings do not permit it
@@ -215,6 +219,8 @@ func (m *Manifest) valid() error {
 		return damaged("%.80q is no name of a shop", m.Shop)
 	case m.Number < 1:
 		return damaged("its number is %d; bundles are counted from 1", m.Number)
+	case m.Back < 0 || m.Back >= m.Number || m.Back > 0 && len(m.Files) > 0:
+		return damaged("it takes back bundle %d, and has number %d and %d files", m.Back, m.Number, len(m.Files))
 	case m.Made.IsZero() || !m.Expires.After(m.Made):
 		return damaged("it expires before it was made")
 	}

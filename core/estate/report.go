@@ -49,6 +49,9 @@ type BundleReport struct {
 	State  BundleState `json:"state,omitempty"`
 	Code   string      `json:"code,omitempty"` // why it is refused or was taken back
 	At     *time.Time  `json:"at,omitempty"`
+	// Before is the number of the bundle to which the workstation would go back, 0 for to none;
+	// nil where it does not know, or has taken none.
+	Before *int64 `json:"before,omitempty"`
 }
 
 // Failure is a run that did not end well.
