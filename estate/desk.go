@@ -5,13 +5,9 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"crypto/sha256"
 	"fmt"
-	"maps"
 	"runtime"
-	"slices"
 	"sync"
-	"time"
 
 	"timegate/core/estate"
 )
@@ -46,8 +42,7 @@ type Desk struct {
 	sealed  []byte // the bundle, as it came
 	digest  string // of it
 	release *estate.Release
-	signed  []byte // the release, as it came
-	shown   shown  // what the broker has shown of bundles and releases
+	shown   shown // what the broker has shown of bundles and releases
 
 	told      map[string]int64            // the numbers of reports that were seen, which are not kept yet
 	forecasts map[string]*estate.Forecast // by host
@@ -130,68 +125,6 @@ func (d *Desk) listen(ctx context.Context, up, down <-chan struct{}) error {
 		}
 	}
 	return d.remind(ctx)
-}
-
-// remind tells the broker what it has forgotten.
-func (d *Desk) remind(ctx context.Context) error {
-	for _, one := range []struct {
-		topic string
-		raw   []byte
-		take  func([]byte)
-		has   func() int64
-	}{
-		{bundleTopic, d.known.Bundle, d.takeBundle, func() int64 {
-			if d.bundle == nil {
-				return 0
-			}
-			return d.bundle.Number
-		}},
-		{releaseTopic, d.known.Release, d.takeRelease, func() int64 {
-			if d.release == nil {
-				return 0
-			}
-			return d.release.Order
-		}},
-	} {
-		if one.raw == nil {
-			continue
-		}
-		d.mu.Lock()
-		before := one.has()
-		one.take(one.raw)
-		forgot := one.has() > before
-		d.mu.Unlock()
-		if !forgot {
-			continue
-		}
-		if err := d.conn.Publish(ctx, one.topic, one.raw, true); err != nil {
-			return d.unreached(err)
-		}
-	}
-	return d.remindOfReleased(ctx)
-}
-
-// remindOfReleased shows the bundle again that is released, where the broker keeps another one
-// with its number: a desk that has made both may have died in between.
-func (d *Desk) remindOfReleased(ctx context.Context) error {
-	d.mu.Lock()
-	raw, r := d.known.Bundle, d.release
-	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
-	if raw == nil || err != nil || r == nil || r.Digest == "" || r.Digest == d.digest || estate.Digest(body) != r.Digest {
-		d.mu.Unlock()
-		return nil
-	}
-	b, err := estate.Unpack(body)
-	if err != nil {
-		d.mu.Unlock()
-		return err
-	}
-	d.bundle, d.sealed, d.digest = b, raw, r.Digest
-	d.mu.Unlock()
-	if err := d.conn.Publish(ctx, bundleTopic, raw, true); err != nil {
-		return d.unreached(err)
-	}
-	return nil
 }
 
 // unreached says why the broker is not reached.
@@ -282,26 +215,28 @@ func (d *Desk) tell() {
 // takeBundle takes a bundle. Of two with one number the first counts, for all who look: the
 // one who has published the other is told.
 func (d *Desk) takeBundle(raw []byte) {
-	d.shown.note(raw)
+	counts := false
+	defer func() { d.shown.note(raw, counts) }()
 	body, _, err := estate.Unseal(estate.ForBundle, raw, d.trust, d.need)
 	if err != nil {
 		return
 	}
 	b, err := estate.Unpack(body)
 	if err == nil && b.Shop == d.shop && (d.bundle == nil || b.Number > d.bundle.Number) && !tooFar(b.Number, d.known.Number, d.bundle != nil) {
-		d.bundle, d.sealed, d.digest = b, raw, estate.Digest(body)
+		d.bundle, d.sealed, d.digest, counts = b, raw, estate.Digest(body), true
 	}
 }
 
 func (d *Desk) takeRelease(raw []byte) {
-	d.shown.note(raw)
+	counts := false
+	defer func() { d.shown.note(raw, counts) }()
 	body, _, err := estate.Unseal(estate.ForRelease, raw, d.trust, oneKey)
 	if err != nil {
 		return
 	}
 	r, err := estate.DecodeRelease(body)
 	if err == nil && r.Shop == d.shop && (d.release == nil || r.Order > d.release.Order) && !tooFar(r.Order, d.known.Order, d.release != nil) {
-		d.release, d.signed = r, raw
+		d.release, counts = r, true
 	}
 }
 
@@ -309,47 +244,6 @@ func (d *Desk) takeRelease(raw []byte) {
 // workstation would take it. A desk that knows none takes what it is shown.
 func tooFar(n, last int64, some bool) bool {
 	return (last > 0 || some) && n-last > estate.MostAhead
-}
-
-// shown are digests of what a broker has shown lately.
-type shown struct{ list [][sha256.Size]byte }
-
-const mostShown = 256
-
-func (s *shown) note(raw []byte) {
-	if len(s.list) == mostShown {
-		s.list = slices.Delete(s.list, 0, mostShown/2)
-	}
-	s.list = append(s.list, sha256.Sum256(raw))
-}
-
-func (s *shown) has(raw []byte) bool { return slices.Contains(s.list, sha256.Sum256(raw)) }
-
-// shownWithin is how long a broker may take to show what was published.
-const shownWithin = 20 * time.Second
-
-// put publishes what the broker is to keep, and waits until it shows it: what another desk has
-// published before is known then.
-func (d *Desk) put(ctx context.Context, topic string, raw []byte) error {
-	if err := d.conn.Publish(ctx, topic, raw, true); err != nil {
-		return err
-	}
-	ctx, enough := context.WithTimeout(ctx, shownWithin)
-	defer enough()
-	const look = 20 * time.Millisecond // somebody else may have taken the news
-	for {
-		d.mu.Lock()
-		there := d.shown.has(raw)
-		d.mu.Unlock()
-		if there {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return &BrokerError{"the broker does not show what was published"}
-		case <-time.After(look):
-		}
-	}
 }
 
 // mostHosts bounds what a hostile broker can make a desk keep.
@@ -482,114 +376,4 @@ func opened[T any](purpose estate.Purpose, one said, shop string, decode func([]
 		return none, checked, fmt.Errorf("its %s: %w", purpose, err)
 	}
 	return out, checked, nil
-}
-
-// Hosts returns the workstations, by name.
-func (d *Desk) Hosts() []Host {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	var out []Host
-	for _, name := range slices.Sorted(maps.Keys(d.hosts)) {
-		out = append(out, *d.hosts[name])
-	}
-	return out
-}
-
-// in returns what is seen of the workstations that were let in and that a bundle is for.
-func (d *Desk) in(m *estate.Manifest) (seen []estate.Seen, names []string) {
-	for _, h := range d.Hosts() {
-		holder := estate.Holder{Shop: m.Shop, Host: h.Host, Groups: h.Groups, Number: m.Number - 1}
-		if h.In && m.Refused(holder, m.Made) == nil {
-			seen, names = append(seen, h.Seen), append(names, h.Host)
-		}
-	}
-	return seen, names
-}
-
-// Released reports whether the bundle that the broker shows is the one that is released.
-func (d *Desk) Released() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.release != nil && d.bundle != nil && d.release.Number == d.bundle.Number && (d.release.Digest == "" || d.release.Digest == d.digest)
-}
-
-// Bundle returns the latest bundle, and its release; nil for none.
-func (d *Desk) Bundle() (*estate.Bundle, *estate.Release) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.bundle, d.release
-}
-
-// Accept lets a workstation in with the key that it asks with.
-func (d *Desk) Accept(name string) (ed25519.PublicKey, error) {
-	key, before, err := d.letIn(name)
-	for _, one := range before {
-		d.lookAt(one)
-	}
-	return key, err
-}
-
-// Forget takes a workstation out of the estate. Whoever asks with its key is asked for anew.
-func (d *Desk) Forget(name string) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	h := d.hosts[name]
-	if h == nil || !h.In {
-		return fmt.Errorf("%s was not let in", name)
-	}
-	delete(d.hosts, name)
-	d.learn(func(k *Known) { delete(k.Hosts, name); delete(k.Told, name); delete(k.Checked, name) })
-	return nil
-}
-
-// letIn is the part of Accept that needs the lock; it returns also what the workstation has
-// said before.
-func (d *Desk) letIn(name string) (ed25519.PublicKey, []said, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	h := d.hosts[name]
-	switch {
-	case h == nil || h.Key == nil:
-		return nil, nil, fmt.Errorf("%s does not ask to be let in", name)
-	case h.Other != nil: // its place is another's from now on
-		h.Key, h.Other, h.Wrong, h.Last, h.Told = h.Other, nil, "", nil, time.Time{}
-		delete(d.known.Told, name)
-		d.learn(func(k *Known) { delete(k.Told, name); delete(k.Checked, name) })
-	case h.Wrong != "":
-		return nil, nil, fmt.Errorf("%s: %s", name, h.Wrong)
-	}
-	h.In = true
-	key := h.Key
-	d.learn(func(k *Known) {
-		if k.Hosts == nil {
-			k.Hosts = map[string]ed25519.PublicKey{}
-		}
-		k.Hosts[name] = key
-	})
-	var before []said
-	for _, what := range []string{reportOf, forecastOf} {
-		if raw, there := d.raw[hostTopic+name+what]; there {
-			before = append(before, *d.toLookAt(h, what, raw))
-		}
-	}
-	return h.Key, before, nil
-}
-
-// Trouble is how much is wrong on a workstation: 0 for nothing, 1 where runs have failed, 2
-// for more.
-func (h *Host) Trouble() int {
-	switch last := h.Last; {
-	case h.Wrong != "" || last != nil && (last.Broken > 0 || last.Bundle.State != estate.Taken && last.Bundle.Number > 0):
-		return 2
-	case last != nil && last.Failed > 0:
-		return 1
-	}
-	return 0
-}
-
-// SortHosts sorts workstations for a list: those with trouble first.
-func SortHosts(list []Host) {
-	slices.SortFunc(list, func(a, b Host) int {
-		return cmp.Or(cmp.Compare(b.Trouble(), a.Trouble()), cmp.Compare(a.Host, b.Host))
-	})
 }

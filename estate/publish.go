@@ -57,7 +57,7 @@ func (d *Desk) Publish(ctx context.Context, raw []byte, now time.Time, keys sign
 	if _, err := d.sealRelease(next, keys); err != nil { // before anybody sees the bundle
 		return nil, err
 	}
-	if err := d.put(ctx, bundleTopic, raw); err != nil {
+	if _, err := d.put(ctx, bundleTopic, raw); err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
@@ -195,16 +195,18 @@ func (d *Desk) sealRelease(r *estate.Release, keys signers) ([]byte, error) {
 // numbered again.
 func (d *Desk) send(ctx context.Context, r *estate.Release, keys signers) error {
 	const tries = 5
+	r.Desk = d.me
 	for range tries {
 		raw, err := d.sealRelease(r, keys)
 		if err != nil {
 			return err
 		}
-		if err := d.put(ctx, releaseTopic, raw); err != nil {
+		first, err := d.put(ctx, releaseTopic, raw)
+		if err != nil {
 			return err
 		}
 		d.mu.Lock()
-		last, first := d.release, bytes.Equal(d.signed, raw)
+		last := d.release
 		if first {
 			d.learn(func(k *Known) { k.Release = raw })
 		}

@@ -181,6 +181,9 @@ type Release struct {
 	// counted then: only what comes besides stops them again.
 	Despite  string          `json:"despite,omitempty"`
 	Accepted map[Measure]int `json:"accepted,omitempty"`
+	// Desk is by chance for each desk, so that of two which release the same at once each knows
+	// its own.
+	Desk string `json:"desk,omitempty"`
 }
 
 // MostAhead is by how much a number or an order may be above the last one that is known: one
