@@ -259,7 +259,7 @@ func (a *app) bundleText(b *coreestate.BundleReport) string {
 	case coreestate.Changed:
 		return a.out.warn(fmt.Sprintf("%d, changed here", b.Number))
 	}
-	return a.out.bad(fmt.Sprintf("%d %s (%s)", b.Number, map[coreestate.BundleState]string{coreestate.Refused: "refused", coreestate.Back: "taken back"}[b.State], words.Line(b.Code)))
+	return a.out.bad(fmt.Sprintf("%d %s: %s", b.Number, map[coreestate.BundleState]string{coreestate.Refused: "refused", coreestate.Back: "taken back"}[b.State], words.Line(coreestate.InWords(b.Code))))
 }
 
 func failureText(f *coreestate.Failure) string {

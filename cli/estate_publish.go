@@ -62,10 +62,15 @@ func (a *app) estatePublish(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := a.daysHold(from); err != nil {
-		return err
-	}
-	return a.atDesk(ctx, func(d *estate.Desk) error { return a.publishBundle(ctx, c, d, b, keys) })
+	return a.atDesk(ctx, func(d *estate.Desk) error {
+		if err := a.mayGoOut(d, b, from); err != nil {
+			return err
+		}
+		if err := a.daysHold(from); err != nil {
+			return err
+		}
+		return a.publishBundle(ctx, c, d, b, keys)
+	})
 }
 
 // publishBundle makes a bundle, and publishes it, or writes it to a file for others to sign.
@@ -172,25 +177,10 @@ func addDays(b *coreestate.Bundle, dir string) error {
 
 // bundleOf reads a folder and the options of a bundle.
 func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
-	source, err := gates.ReadSource(dir, false)
+	b, err := a.folderBundle(c, dir)
 	if err != nil {
-		return nil, usageError("%w", err)
-	}
-	if len(source.Gates()) == 0 {
-		return nil, usageError("there is no gate file in %s", source.Dir)
-	}
-	b := &coreestate.Bundle{Content: source.Content()}
-	if err := addDays(b, dir); err != nil {
 		return nil, err
 	}
-	var size int64
-	for _, data := range b.Content {
-		size += int64(len(data))
-	}
-	if size > gates.LongestFolder {
-		return nil, usageError("the folder has %s, and a workstation takes %s at most; leave large files out: programs belong into packages", phrase.FormatAmount(size), phrase.FormatAmount(gates.LongestFolder))
-	}
-	b.Hosts, b.Groups = c.StringSlice("host"), c.StringSlice("group")
 	if b.Plan.Waves, err = coreestate.ParseWaves(c.String("waves")); err != nil {
 		return nil, usageError("--waves: %w", err)
 	}
@@ -210,6 +200,55 @@ func (a *app) bundleOf(c *cli.Command, dir string) (*coreestate.Bundle, error) {
 	}
 	b.Expires = time.Now().Add(expires).UTC()
 	return b, nil
+}
+
+// folderBundle makes a bundle of a folder, for the workstations that the options say.
+func (a *app) folderBundle(c *cli.Command, dir string) (*coreestate.Bundle, error) {
+	source, err := gates.ReadSource(dir, false)
+	if err != nil {
+		return nil, usageError("%w", err)
+	}
+	if len(source.Gates()) == 0 {
+		return nil, usageError("there is no gate file in %s", source.Dir)
+	}
+	b := &coreestate.Bundle{Content: source.Content()}
+	if err := addDays(b, dir); err != nil {
+		return nil, err
+	}
+	var size int64
+	for _, data := range b.Content {
+		size += int64(len(data))
+	}
+	if size > gates.LongestFolder {
+		return nil, usageError("the folder has %s, and a workstation takes %s at most; leave large files out: programs belong into packages", phrase.FormatAmount(size), phrase.FormatAmount(gates.LongestFolder))
+	}
+	b.Hosts, b.Groups = c.StringSlice("host"), c.StringSlice("group")
+	return b, nil
+}
+
+// mayGoOut looks at a bundle of a folder before anybody gets it: whether there is somebody whom
+// it is for, and what is wrong with its texts on any of them.
+func (a *app) mayGoOut(d *estate.Desk, b *coreestate.Bundle, dir string) error {
+	hosts, err := d.For(&b.Manifest)
+	if err != nil {
+		return usageError("%w; see: timegate estate list", err)
+	}
+	if len(hosts) == 0 {
+		fmt.Fprintln(a.err, "no workstation was let in yet; the first that asks is shown by: timegate estate list --only asking")
+	}
+	// What is sealed is looked at, and not what the folder may have become since.
+	where, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	found, err := gates.SourceOf(where, b.Content).Faults(hosts, a.env())
+	if err != nil {
+		return err
+	}
+	if len(found) > 0 {
+		return found
+	}
+	return nil
 }
 
 func (a *app) estateBackCommand() *cli.Command {

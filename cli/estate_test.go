@@ -63,7 +63,7 @@ func TestEstateCommands(t *testing.T) {
 		}
 	}
 	b.writes("gates/glue-warm.toml", "run = [\"/opt/larkspur/bin/not-there\"]\nopens = [\"boot\"]\n")
-	if out, status := b.call("desk", forecast...); status != 3 || !strings.Contains(out, "on 2 of 2: refused, for glue-warm: target-missing") {
+	if out, status := b.call("desk", forecast...); status != 3 || !strings.Contains(out, "on 2 of 2: refused, for glue-warm: a program is not there (target-missing)") {
 		t.Errorf("a forecast of what would be refused: status %d\n%s", status, out)
 	}
 	if out, _ := b.call("press-room", "list"); strings.Contains(out, "glue-warm") {
@@ -205,6 +205,7 @@ func TestEstateRefused(t *testing.T) {
 	}
 	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
 	wstest.Await(t, "that the conflict is refused", b.has(3, "refused", "conflict"))
+	b.must("3 refused: a gate of that name was made there (conflict)", "desk", "estate", "show", "press-room")
 	b.must("made here", "press-room", "show", "paper-rota")
 	b.writes("gates/paper-rota.toml", "over = true\n"+theirs)
 	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
@@ -242,8 +243,23 @@ func TestTwoSigners(t *testing.T) {
 		}
 	}
 	file := at("november.bundle")
+	// What is wrong with a folder wherever it comes to, and whom it is for, is found at the desk.
+	b.writes("gates/vault-copy.toml", "this is [not toml\n")
+	for _, what := range []string{"publish", "forecast"} {
+		refused("folder/gates/vault-copy.toml:1:", what, at("folder"), "--key", at("maren.key"))
+		refused("no workstation that was let in belongs to the group \"pirnting\"", what, at("folder"), "--key", at("maren.key"), "--group", "pirnting")
+		refused("no workstation that was let in is called \"press-*\"", what, at("folder"), "--key", at("maren.key"), "--host", "press-*")
+		refused("there is no gate file", what, t.TempDir(), "--key", at("maren.key"))
+	}
+	if err := os.Remove(at("folder/gates/vault-copy.toml")); err != nil {
+		t.Fatal(err)
+	}
+	b.must("none was published", "desk", "estate", "status")
 	refused("1 of the keys that are trusted here have signed it, and 2 must", "publish", at("folder"), "--key", at("maren.key"), "--yes", "--first-only")
-	b.must("with bundle 2", "desk", "estate", "publish", at("folder"), "--key", at("maren.key"), "--waves", "1,rest", "--to", file)
+	made := b.must("with bundle 2", "desk", "estate", "publish", at("folder"), "--key", at("maren.key"), "--waves", "1,rest", "--to", file)
+	if !strings.Contains(made, "no workstation was let in yet") {
+		t.Errorf("a bundle for nobody yet is made with\n%s", made)
+	}
 	refused("1 of the keys", "publish", file, "--key", at("maren.key"), "--yes", "--first-only")
 	shown := b.must("trusted here", "desk", "estate", "sign", file, "--unpack", at("november"))
 	if !strings.Contains(shown, "1,rest, each good for 4 h") || strings.Count(shown, "signed ") != 1 {

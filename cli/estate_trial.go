@@ -272,17 +272,16 @@ func (a *app) estateForecast(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	source, err := gates.ReadSource(dir, false)
+	b, err := a.folderBundle(c, dir)
 	if err != nil {
-		return usageError("%w", err)
-	}
-	b := &coreestate.Bundle{Content: source.Content()}
-	if err := addDays(b, dir); err != nil {
 		return err
 	}
-	b.Hosts, b.Groups, b.Expires = c.StringSlice("host"), c.StringSlice("group"), time.Now().Add(24*time.Hour).UTC()
+	b.Expires = time.Now().Add(24 * time.Hour).UTC()
 	b.Plan.Waves = []coreestate.Wave{{Rest: true}}
 	return a.atDesk(ctx, func(d *estate.Desk) error {
+		if err := a.mayGoOut(d, b, dir); err != nil {
+			return err
+		}
 		if err := d.Try(ctx, b, time.Now(), keys); err != nil {
 			return &exitError{exitFailed, err}
 		}

@@ -32,6 +32,34 @@ func (d *Desk) in(m *estate.Manifest) (seen []estate.Seen, names []string) {
 	return seen, names
 }
 
+// For returns the names of the workstations that were let in and that a bundle would be for. A
+// pattern of hosts or a group to which none of them belongs is an error: it may be misspelt.
+func (d *Desk) For(m *estate.Manifest) ([]string, error) {
+	matching := func(m *estate.Manifest) (names []string) {
+		for _, h := range d.Hosts() {
+			if h.In && m.IsFor(estate.Holder{Host: h.Host, Groups: h.Groups}) {
+				names = append(names, h.Host)
+			}
+		}
+		return names
+	}
+	for _, pattern := range m.Hosts {
+		if matching(&estate.Manifest{Hosts: []string{pattern}}) == nil {
+			return nil, fmt.Errorf("no workstation that was let in is called %q", pattern)
+		}
+	}
+	for _, group := range m.Groups {
+		if matching(&estate.Manifest{Groups: []string{group}}) == nil {
+			return nil, fmt.Errorf("no workstation that was let in belongs to the group %q", group)
+		}
+	}
+	names := matching(m)
+	if names == nil && len(m.Hosts)+len(m.Groups) > 0 {
+		return nil, fmt.Errorf("no workstation that was let in has one of these names and belongs to one of these groups")
+	}
+	return names, nil
+}
+
 // Released reports whether the bundle that the broker shows is the one that is released.
 func (d *Desk) Released() bool {
 	d.mu.Lock()

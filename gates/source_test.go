@@ -356,3 +356,54 @@ func TestOver(t *testing.T) {
 		}
 	}
 }
+
+// TestFaults: what is wrong with a folder wherever it comes to is found before it goes anywhere,
+// and nothing else is called wrong.
+func TestFaults(t *testing.T) {
+	t.Parallel()
+	const good = "run = [\"/srv/not/here\"]\nopens = [\"boot\"]\n"
+	hosts := []string{"front-desk", "press-room"}
+	tests := []struct {
+		name  string
+		files map[string]string
+		hosts []string
+		want  string // a part of what is found; "" for nothing
+	}{
+		{"good, with a program that is not here", map[string]string{"gates/a.toml": good}, hosts, ""},
+		{"an account that is not here, which only the system's gates can have", map[string]string{"a.toml": good + "[as]\nuser = \"maren\"\n"}, hosts, ""},
+		{"what only a user's gates can have is as good", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"logon\"]\n"}, hosts, ""},
+		{"no TOML", map[string]string{"gates/a.toml": good, "gates/b.toml": "this is [not toml\n"}, hosts, "gates/b.toml:1"},
+		{"a phrase", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"every fullmoon\"]\n"}, nil, "a.toml:2:"},
+		{"a circle", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"end of b\"]\n", "b.toml": "run = [\"/bin/true\"]\nopens = [\"end of a\"]\n"}, hosts, "circle"},
+		{"a gate that the workstation may have", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"end of vault-copy\"]\n"}, hosts, ""},
+		{"values that cannot be read", map[string]string{"a.toml": good, "vars.toml": "press = 5\n"}, nil, "vars.toml:1"},
+		{"a name without a value on one of two", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"boot\"]\n", "vars.toml": "[press-room]\npress = \"/srv/press\"\n"}, hosts, "on front-desk: "},
+		{"the same, where it comes to the other alone", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"boot\"]\n", "vars.toml": "[press-room]\npress = \"/srv/press\"\n"}, hosts[1:], ""},
+		{"a value that makes it wrong on one", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"at {hour}\"]\n", "vars.toml": "hour = \"9:00\"\n[press-room]\nhour = \"29:00\"\n"}, hosts, "on press-room: "},
+		{"a name that the workstation may have a value for", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"boot\"]\n"}, hosts, ""},
+		{"names that each has", map[string]string{"a.toml": "run = [\"{scripts}/a\", \"{host}\", \"{home}/b\"]\nopens = [\"boot\"]\n[as]\nuser = \"maren\"\n", "vars.toml": "x = \"y\"\n"}, hosts, ""},
+		{"days of a file that is not here", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"at 09:00, except days in /srv/not/here.ics\"]\n"}, hosts, ""},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			shop(t, dir, test.files)
+			s, err := ReadSource(dir, false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			found, err := s.Faults(test.hosts, Env(Here(gate.User, calendar.UTC, ""), calendar.UTC))
+			said := fmt.Sprint(err)
+			if err == nil {
+				said = ""
+				for _, f := range found {
+					said += fmt.Sprintf("%s: %s [%s]\n", f.Place(), f.Message, f.Code)
+				}
+			}
+			if test.want == "" && said != "" || !strings.Contains(said, test.want) {
+				t.Errorf("found %q, want %q", said, test.want)
+			}
+		})
+	}
+}

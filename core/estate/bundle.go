@@ -275,13 +275,14 @@ func (m *Manifest) Refused(by Holder, now time.Time) error {
 		return refuse(OldNumber, "it is number %d, and number %d was taken already", m.Number, by.Number)
 	case !now.Before(m.Expires):
 		return refuse(Expired, "it has expired at %s", m.Expires.UTC().Format(time.RFC3339))
-	case !m.isFor(by):
+	case !m.IsFor(by):
 		return refuse(NotForUs, "it is for other workstations")
 	}
 	return nil
 }
 
-func (m *Manifest) isFor(by Holder) bool {
+// IsFor reports whether a bundle is for a workstation, by its name and groups.
+func (m *Manifest) IsFor(by Holder) bool {
 	matches := func(pattern string) bool {
 		ok, err := path.Match(pattern, by.Host)
 		return ok && err == nil

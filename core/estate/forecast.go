@@ -81,7 +81,7 @@ const unmet = " does not come out as it should"
 // lines says in words what would change.
 func (f *Forecast) lines() []string {
 	if f.Code != "" {
-		return []string{"nothing can be said: " + f.Code}
+		return []string{"nothing can be said: " + InWords(f.Code)}
 	}
 	var out []string
 	fewer, more, moved := 0, 0, 0
@@ -92,7 +92,7 @@ func (f *Forecast) lines() []string {
 				out = append(out, fmt.Sprintf("refused: a gate %s was made there; over = true in the folder's takes its place", g.Gate))
 				continue
 			}
-			out = append(out, fmt.Sprintf("refused, for %s: %s", g.Gate, code))
+			out = append(out, fmt.Sprintf("refused, for %s: %s", g.Gate, InWords(code)))
 		}
 		for _, path := range g.Missing {
 			out = append(out, fmt.Sprintf("%s needs %s, which is not there", g.Gate, path))

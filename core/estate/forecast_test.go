@@ -28,11 +28,11 @@ func TestSum(t *testing.T) {
 		"3 more starts a day: front-desk studio-laptop",
 		"about 17000 more starts a day: bench-4 bench-5",
 		"nothing changes: bench-1 bench-7",
-		"refused, for glue-warm: path-hazard: bench-6 press-room",
+		"refused, for glue-warm: others could change what root would start (path-hazard): bench-6 press-room",
 		"4 fewer starts a day: press-room",
 		"less than one start a day at another time: press-room",
 		"no days were recorded that could be replayed: bench-2",
-		"nothing can be said: too-long: bench-3",
+		"nothing can be said: it could not be looked at in time (too-long): bench-3",
 		"the day monday does not come out as it should: bench-7",
 		"vault-copy needs /media/vault, which is not there: studio-laptop",
 	}
