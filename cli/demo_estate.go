@@ -170,6 +170,18 @@ func (s *demoShop) begin() error {
 		return err
 	}
 	s.hub = "mqtts://" + address
+	if err := s.keep("hub", "estate", "hub", "run", "--shop", "larkspur", "--listen", address); err != nil {
+		return err
+	}
+	if err := s.await("the hub", func() error {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err
+	}); err != nil {
+		return err
+	}
 	for _, name := range append([]string{"maren"}, demo.Workstations...) {
 		args := []string{"estate", "hub", "admit", name}
 		if name == "maren" {
@@ -182,18 +194,6 @@ func (s *demoShop) begin() error {
 		if err != nil {
 			return err
 		}
-	}
-	if err := s.keep("hub", "estate", "hub", "run", "--shop", "larkspur", "--listen", address); err != nil {
-		return err
-	}
-	if err := s.await("the hub", func() error {
-		c, err := net.Dial("tcp", address)
-		if err == nil {
-			c.Close()
-		}
-		return err
-	}); err != nil {
-		return err
 	}
 	if err := s.call("desk", "sign", "--new-key", s.path("larkspur.key")); err != nil {
 		return err

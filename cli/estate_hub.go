@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -42,6 +44,9 @@ func (a *app) estateHubCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
+					if err := a.hubHome(); err != nil {
+						return err
+					}
 					password, err := a.hubStore().Admit(name, c.Bool("desk"))
 					if err != nil {
 						return usageError("%w", err)
@@ -56,6 +61,9 @@ func (a *app) estateHubCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
+					if err := a.hubHome(); err != nil {
+						return err
+					}
 					there, err := a.hubStore().Expel(name)
 					if err == nil && !there {
 						return &exitError{exitUnknown, fmt.Errorf("nobody called %q may use the hub", name)}
@@ -68,6 +76,14 @@ func (a *app) estateHubCommand() *cli.Command {
 
 // hubStore is where a hub keeps its data.
 func (a *app) hubStore() hub.Store { return hub.Store{Folder: filepath.Join(a.home.State, "hub")} }
+
+// hubHome says where the home of a hub is not there: a password for it would open nothing.
+func (a *app) hubHome() error {
+	if _, err := os.Stat(a.home.State); errors.Is(err, fs.ErrNotExist) {
+		return usageError("there is no %s: give the hub's with --home, or let the hub begin there first", a.home.State)
+	}
+	return nil
+}
 
 func (a *app) hubRun(ctx context.Context, c *cli.Command) error {
 	a.lasts()

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -284,6 +285,28 @@ func TestTwoSigners(t *testing.T) {
 		t.Fatal(err)
 	}
 	refused("november.bundle", "sign", file, "--key", at("ines.key"), "--yes")
+}
+
+// TestHubHome: a password is made for a hub that is there, and not for a misspelt home of one.
+func TestHubHome(t *testing.T) {
+	t.Parallel()
+	b := &bindery{t: t, dir: t.TempDir()}
+	for _, args := range [][]string{{"admit", "press-room"}, {"expel", "press-room"}} {
+		if out, status := b.call("hbu", slices.Concat([]string{"estate", "hub"}, args)...); status != 2 || !strings.Contains(out, "hbu: give the hub's with --home") {
+			t.Errorf("%s: status %d\n%s", args, status, out)
+		}
+	}
+	if left, err := os.ReadDir(b.dir); err != nil || len(left) > 0 {
+		t.Errorf("%v is left, %v", left, err)
+	}
+	if err := os.Mkdir(filepath.Join(b.dir, "hub"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	b.must("", "hub", "estate", "hub", "admit", "press-room")
+	if out, status := b.call("hub", "estate", "hub", "expel", "front-desk"); status != 4 {
+		t.Errorf("nobody is expelled: status %d\n%s", status, out)
+	}
+	b.must("", "hub", "estate", "hub", "expel", "press-room")
 }
 
 // TestDemoEstate plays the demo's estate: a bundle that fails in the press room goes no further.
