@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -57,10 +58,9 @@ func startBrokerAt(t testing.TB, listen string, reached ...string) *realBroker {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	r := &realBroker{dir: dir, address: reached[0], port: freePort(t)}
 	cert, key := r.certificate(t, reached)
-	conf := fmt.Sprintf("per_listener_settings false\nlistener %d %s\ncertfile %s/cert.pem\nkeyfile %s/key.pem\nallow_anonymous false\npassword_file %s/passwords\nacl_file %s/acl\nmax_inflight_messages 100\nmax_queued_messages 1000\npersistence true\npersistence_location %s/\n",
-		r.port, listen, dir, dir, dir, dir, dir)
-	for name, data := range map[string][]byte{"cert.pem": cert, "key.pem": key, "conf": []byte(conf), "passwords": nil,
-		"acl": []byte("user maren\ntopic readwrite #\n\npattern read timegate/+/bundle\npattern read timegate/+/release\npattern read timegate/+/trial\npattern read timegate/+/host/%u/request\npattern write timegate/+/host/%u/#\n")} {
+	conf, rules := sample(t)
+	conf = strings.NewReplacer("listener 8883", fmt.Sprintf("listener %d %s", r.port, listen), "/etc/mosquitto/timegate", dir, "/var/lib/mosquitto", dir).Replace(conf)
+	for name, data := range map[string][]byte{"cert.pem": cert, "key.pem": key, "conf": []byte(conf), "passwords": nil, "rules": []byte(rules)} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -78,6 +78,50 @@ func startBrokerAt(t testing.TB, listen string, reached ...string) *realBroker {
 	r.begin(t)
 	t.Cleanup(func() { r.cmd.Process.Kill(); r.cmd.Wait() })
 	return r
+}
+
+// sample returns the settings and the rules of a broker that the documentation has.
+func sample(t testing.TB) (conf, rules string) {
+	t.Helper()
+	text, err := os.ReadFile("../docs/estate.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, block := range strings.Split(string(text), "```\n") {
+		switch {
+		case strings.HasPrefix(block, "per_listener_settings"):
+			conf = block
+		case strings.HasPrefix(block, "user maren"):
+			rules = block
+		}
+	}
+	if conf == "" || rules == "" {
+		t.Fatal("the documentation has no sample of a broker")
+	}
+	return conf, rules
+}
+
+// TestSample: the sample of a broker's rules lets everybody write what [MayUse] says, and nothing
+// else.
+func TestSample(t *testing.T) {
+	t.Parallel()
+	r := startBroker(t)
+	for _, who := range []string{"press-room", "maren"} {
+		c, err := Connect(t.Context(), r.reached(who), func(Message) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		for _, topic := range []string{bundleTopic, releaseTopic, trialTopic, echoTopic + "x", "other", hostTopic + "press-room", hostTopic + "press-room/other",
+			hostTopic + "press-room" + requestOf, hostTopic + "press-room" + reportOf, hostTopic + "press-room" + onOf, hostTopic + "press-room" + joiningOf,
+			hostTopic + "press-room" + forecastOf, hostTopic + "press-room" + answerOf + "x", hostTopic + "front-desk" + reportOf, hostTopic + "front-desk" + onOf,
+			hostTopic + "front-desk" + requestOf, hostTopic + "front-desk" + answerOf + "x"} {
+			err := c.Publish(t.Context(), topic, []byte("x"), false)
+			if may := MayUse("larkspur", who, who == "maren", root("larkspur")+topic, true); may != (err == nil) {
+				t.Errorf("%s writes %s: %v, and may: %v", who, topic, err, may)
+			}
+		}
+	}
 }
 
 // begin starts the broker, and waits until it can be reached.
