@@ -215,7 +215,7 @@ func TestEstateRefused(t *testing.T) {
 	if err := os.Remove(filepath.Join(b.dir, "folder/gates/paper-rota.toml")); err != nil {
 		t.Fatal(err)
 	}
-	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only")...)
+	b.must("has begun", "desk", b.publish("--waves", "rest", "--first-only", "--group", "printing", "--host", "*-*")...)
 	wstest.Await(t, "that the next one is taken", b.has(5, "taken", ""))
 	b.must("made here", "press-room", "show", "paper-rota")
 	b.must("has begun anew", "press-room", "estate", "leave", "--yes")
