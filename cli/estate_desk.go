@@ -38,6 +38,9 @@ func (a *app) atDesk(ctx context.Context, do func(d *estate.Desk) error) error {
 	if err != nil {
 		return err
 	}
+	if known.Lost != "" {
+		fmt.Fprintf(a.err, "%s: %s; an older copy is used, with %s. Whom you have let in or forgotten since is to be done again: timegate estate list\n", a.err.warn("what this desk knew cannot be read"), known.Lost, plural(len(known.Hosts), "workstation"))
+	}
 	wait, enough := context.WithTimeout(ctx, brokerWithin)
 	defer enough()
 	d, err := estate.Open(wait, b, trust, s.Need, known)

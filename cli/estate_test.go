@@ -285,6 +285,10 @@ func TestTwoSigners(t *testing.T) {
 		t.Fatal(err)
 	}
 	refused("november.bundle", "sign", file, "--key", at("ines.key"), "--yes")
+	if err := os.Truncate(at("desk/estate/known.json"), 20); err != nil {
+		t.Fatal(err)
+	}
+	b.must("an older copy is used, with 0 workstations", "desk", "estate", "status")
 }
 
 // TestHubHome: a password is made for a hub that is there, and not for a misspelt home of one.

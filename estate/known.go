@@ -3,6 +3,9 @@ package estate
 import (
 	"crypto/ed25519"
 	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"time"
 
 	"timegate/home"
@@ -23,6 +26,9 @@ type Known struct {
 	Checked map[string][]byte `json:"checked,omitempty"`
 	// Told is the number of each workstation's latest report that was seen.
 	Told map[string]int64 `json:"told,omitempty"`
+	// Lost is why this is an older copy of what was known, "" where it is none. What is kept next
+	// takes the place of the damaged one, which stays under another name.
+	Lost string `json:"-"`
 }
 
 // learn learns what must not be forgotten. The caller holds the lock.
@@ -69,10 +75,46 @@ func (d *Desk) Keep(files Files) error {
 	return err
 }
 
-// Known reads what an administrator knows.
+// The files of what an administrator knows, of what was known before it was changed last, and of
+// one that could not be read.
+const (
+	knownFile   = "known.json"
+	beforeFile  = "known.before.json"
+	damagedFile = "known.damaged.json"
+)
+
+// Known reads what an administrator knows; where that is damaged or gone, what was known before
+// it was changed the last time.
 func (f Files) Known() (*Known, error) {
 	k := &Known{}
-	return k, f.load("known.json", k)
+	_, err := os.Lstat(filepath.Join(folder(f.Home), knownFile))
+	gone := errors.Is(err, fs.ErrNotExist)
+	if err = f.load(knownFile, k); err == nil && !gone {
+		return k, nil
+	}
+	older := &Known{}
+	if _, there := os.Lstat(filepath.Join(folder(f.Home), beforeFile)); there != nil || f.load(beforeFile, older) != nil {
+		return k, err
+	}
+	if older.Lost = "it is gone"; err != nil {
+		older.Lost = err.Error()
+	}
+	return older, nil
+}
+
+// keepBefore keeps what was known, before it is changed. One that was damaged is put aside.
+func (f Files) keepBefore(was *Known) error {
+	at := func(name string) string { return filepath.Join(folder(f.Home), name) }
+	var err error
+	if was.Lost != "" {
+		err = os.Rename(at(knownFile), at(damagedFile))
+	} else if err = os.Remove(at(beforeFile)); err == nil || errors.Is(err, fs.ErrNotExist) {
+		err = os.Link(at(knownFile), at(beforeFile)) // it is replaced whole, and never written to
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // deskPatience is how long another command at the same desk may take to keep what it knows.
@@ -97,6 +139,9 @@ func (f Files) learn(change func(k *Known)) error {
 	if err != nil {
 		return err
 	}
+	if err := f.keepBefore(k); err != nil {
+		return err
+	}
 	change(k)
-	return f.save("known.json", k)
+	return f.save(knownFile, k)
 }

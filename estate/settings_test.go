@@ -6,6 +6,7 @@ import (
 	"crypto/ed25519"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -99,6 +100,72 @@ func TestStrangers(t *testing.T) {
 		if h.In || h.Last != nil {
 			t.Errorf("%+v", h)
 		}
+	}
+}
+
+// TestDamaged: where what a desk knows is damaged in any way, or gone, it knows what it knew before
+// the last change, and says so; nothing is thrown away.
+func TestDamaged(t *testing.T) {
+	t.Parallel()
+	for name, damage := range map[string]func(path string, sound []byte) error{
+		"empty":   func(path string, _ []byte) error { return os.WriteFile(path, nil, 0o600) },
+		"cut":     func(path string, sound []byte) error { return os.WriteFile(path, sound[:len(sound)/2], 0o600) },
+		"zeros":   func(path string, sound []byte) error { return os.WriteFile(path, make([]byte, len(sound)), 0o600) },
+		"gone":    func(path string, _ []byte) error { return os.Remove(path) },
+		"garbled": func(path string, sound []byte) error { return os.WriteFile(path, append([]byte("x"), sound...), 0o600) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			files := Files{home.At(t.TempDir(), gate.User)}
+			accept := func(host string) {
+				t.Helper()
+				if err := files.learn(func(k *Known) {
+					if k.Hosts == nil {
+						k.Hosts = map[string]ed25519.PublicKey{}
+					}
+					k.Hosts[host] = publicOf(host)
+				}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			accept("front-desk")
+			accept("press-room")
+			accept("studio-laptop")
+			if k, err := files.Known(); err != nil || len(k.Hosts) != 3 || k.Lost != "" {
+				t.Fatalf("%+v, %v", k, err)
+			}
+			path := filepath.Join(folder(files.Home), knownFile)
+			sound, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			// Written as another program would that replaces it: the older copy is a link to the file before it.
+			if err := os.Remove(path); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(path, sound, 0o600); err != nil {
+				t.Fatal(err)
+			}
+			if err := damage(path, sound); err != nil {
+				t.Fatal(err)
+			}
+			damaged, _ := os.ReadFile(path)
+			for range 2 { // reading it changes nothing
+				if k, err := files.Known(); err != nil || len(k.Hosts) != 2 || k.Lost == "" {
+					t.Fatalf("%+v, %v", k, err)
+				}
+			}
+			accept("bench-1")
+			if k, err := files.Known(); err != nil || len(k.Hosts) != 3 || k.Lost != "" || k.Hosts["bench-1"] == nil {
+				t.Errorf("%+v, %v", k, err)
+			}
+			if aside, err := os.ReadFile(filepath.Join(folder(files.Home), damagedFile)); name != "gone" && (err != nil || string(aside) != string(damaged)) {
+				t.Errorf("what was damaged is %q, %v", aside, err)
+			}
+			if before, err := os.ReadFile(filepath.Join(folder(files.Home), beforeFile)); err != nil || len(before) == 0 {
+				t.Errorf("there is no older copy any more: %v", err)
+			}
+		})
 	}
 }
 

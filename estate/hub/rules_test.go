@@ -179,7 +179,7 @@ func TestImpatient(t *testing.T) {
 	const crowd, others = unknown + MostClients + deskPlaces, 200
 	var files unix.Rlimit
 	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &files); err != nil || files.Cur < 2*crowd+others {
-		t.Skipf("needs %d open files, and ulimit -n is %d", 2*crowd+others, files.Cur)
+		wstest.Skip(t, "needs %d open files, and ulimit -n is %d", 2*crowd+others, files.Cur)
 	}
 	h, passwords := plainHub(t)
 	var silent []net.Conn
