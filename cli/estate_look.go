@@ -204,8 +204,12 @@ func (a *app) estateList(d *estate.Desk, only, word string) error {
 	for i := range hosts {
 		rows = append(rows, a.hostRow(&hosts[i]))
 	}
-	if len(rows) == 0 {
-		fmt.Fprintln(a.err, "no workstation matches")
+	switch {
+	case len(rows) == 0 && only == "" && word == "":
+		fmt.Fprintln(a.err, "no workstation was let in, and none asks; one asks when it has joined (timegate estate join) and its keeper runs")
+		return nil
+	case len(rows) == 0:
+		fmt.Fprintf(a.err, "no workstation matches, of %d that were let in or ask\n", len(d.Hosts()))
 		return nil
 	}
 	a.out.table(hostColumns, rows)

@@ -233,8 +233,8 @@ func (a *app) mayGoOut(d *estate.Desk, b *coreestate.Bundle, dir string) error {
 	if err != nil {
 		return usageError("%w; see: timegate estate list", err)
 	}
-	if len(hosts) == 0 {
-		fmt.Fprintln(a.err, "no workstation was let in yet; the first that asks is shown by: timegate estate list --only asking")
+	if countHosts(d.Hosts()).in == 0 {
+		fmt.Fprintln(a.err, "no workstation was let in yet; those that ask are shown by: timegate estate list --only asking")
 	}
 	// What is sealed is looked at, and not what the folder may have become since.
 	where, err := filepath.Abs(dir)

@@ -288,6 +288,8 @@ func TestTwoSigners(t *testing.T) {
 	if err := os.Truncate(at("desk/estate/known.json"), 20); err != nil {
 		t.Fatal(err)
 	}
+	b.must("no workstation was let in, and none asks", "desk", "estate", "list")
+	b.must("no workstation matches, of 0", "desk", "estate", "list", "press")
 	b.must("an older copy is used, with 0 workstations", "desk", "estate", "status")
 }
 

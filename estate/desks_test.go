@@ -286,3 +286,39 @@ func TestGoBack(t *testing.T) {
 		}
 	}
 }
+
+// TestFor: whom a bundle is for is looked up, and a name or a group to which nobody belongs is not
+// taken for one that somebody has; a group is not judged while somebody's are not known.
+func TestFor(t *testing.T) {
+	t.Parallel()
+	in := func(name string, last *estate.Report, groups ...string) *Host {
+		return &Host{Seen: estate.Seen{Host: name, Last: last}, In: true, Groups: groups}
+	}
+	told := &estate.Report{}
+	all := []*Host{in("front-desk", told), in("press-room", told, "printing"), {Seen: estate.Seen{Host: "bench-1"}, Groups: []string{"asking"}}}
+	for _, tt := range []struct {
+		hosts         []*Host
+		names, groups []string
+		want          string
+	}{
+		{all, nil, nil, "[front-desk press-room]"},
+		{all, []string{"press-*"}, nil, "[press-room]"},
+		{all, nil, []string{"printing"}, "[press-room]"},
+		{all, []string{"front-*"}, []string{"printing"}, "no workstation that was let in has one of these names"},
+		{all, []string{"press-room", "perss-room"}, nil, `is called "perss-room"`},
+		{all, []string{"bench-1"}, nil, `is called "bench-1"`},
+		{all, nil, []string{"asking"}, `the group "asking"`},
+		{append(all, in("studio-laptop", nil)), nil, []string{"binding"}, "[]"},
+		{nil, nil, nil, "[]"},
+		{nil, nil, []string{"printing"}, `the group "printing"`},
+	} {
+		d := &Desk{hosts: map[string]*Host{}}
+		for _, h := range tt.hosts {
+			d.hosts[h.Host] = h
+		}
+		names, err := d.For(&estate.Manifest{Hosts: tt.names, Groups: tt.groups})
+		if got := fmt.Sprint(names, err); !strings.Contains(got, tt.want) {
+			t.Errorf("%v, %v: %s, want %s", tt.names, tt.groups, got, tt.want)
+		}
+	}
+}

@@ -34,6 +34,7 @@ func (d *Desk) in(m *estate.Manifest) (seen []estate.Seen, names []string) {
 
 // For returns the names of the workstations that were let in and that a bundle would be for. A
 // pattern of hosts or a group to which none of them belongs is an error: it may be misspelt.
+// While one has not told its groups yet, no group is.
 func (d *Desk) For(m *estate.Manifest) ([]string, error) {
 	matching := func(m *estate.Manifest) (names []string) {
 		for _, h := range d.Hosts() {
@@ -48,13 +49,14 @@ func (d *Desk) For(m *estate.Manifest) ([]string, error) {
 			return nil, fmt.Errorf("no workstation that was let in is called %q", pattern)
 		}
 	}
+	untold := slices.ContainsFunc(d.Hosts(), func(h Host) bool { return h.In && h.Last == nil && h.Groups == nil })
 	for _, group := range m.Groups {
-		if matching(&estate.Manifest{Groups: []string{group}}) == nil {
+		if !untold && matching(&estate.Manifest{Groups: []string{group}}) == nil {
 			return nil, fmt.Errorf("no workstation that was let in belongs to the group %q", group)
 		}
 	}
 	names := matching(m)
-	if names == nil && len(m.Hosts)+len(m.Groups) > 0 {
+	if names == nil && !untold && len(m.Hosts)+len(m.Groups) > 0 {
 		return nil, fmt.Errorf("no workstation that was let in has one of these names and belongs to one of these groups")
 	}
 	return names, nil

@@ -15,14 +15,15 @@ import (
 // Faults returns what is wrong with the texts of a source for hosts that it is to come to,
 // wherever that is: gates that cannot be read, and circles of them. What only a machine knows,
 // such as whether a program is there or who has an account, is not looked at; neither are texts
-// with names whose values it may have of its own. What differs among hosts is told of the first.
+// with names whose values it may have of its own. What differs among hosts is told of the first. Where no host is known
+// yet, the texts are looked at for those that have values of their own in the source.
 // The error is a [*home.SettingsError] for values of names that cannot be read.
 func (s *Source) Faults(hosts []string, env phrase.Env) (gate.Findings, error) {
 	vars, brings := s.files[varsName]
 	c := &faultSearch{source: s, env: env, ownNames: !brings || len(hosts) == 0, seen: map[string]*gate.Gate{}}
 	c.env.DaysIn = func(string) ([]calendar.Item, error) { return nil, nil }
-	if len(hosts) == 0 {
-		hosts = []string{""}
+	if len(hosts) == 0 { // then those that have values of their own
+		hosts = append(home.VarsHosts(vars.data), "")
 	}
 	circled := false
 	for _, host := range hosts {

@@ -380,6 +380,7 @@ func TestFaults(t *testing.T) {
 		{"a name without a value on one of two", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"boot\"]\n", "vars.toml": "[press-room]\npress = \"/srv/press\"\n"}, hosts, "on front-desk: "},
 		{"the same, where it comes to the other alone", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"boot\"]\n", "vars.toml": "[press-room]\npress = \"/srv/press\"\n"}, hosts[1:], ""},
 		{"a value that makes it wrong on one", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"at {hour}\"]\n", "vars.toml": "hour = \"9:00\"\n[press-room]\nhour = \"29:00\"\n"}, hosts, "on press-room: "},
+		{"a value that makes it wrong on one, while no host is known", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"every fullmoon\"]\n", "vars.toml": "[press-room]\npress = \"/srv/press\"\n"}, nil, "on press-room: "},
 		{"a name that the workstation may have a value for", map[string]string{"a.toml": "run = [\"{press}\"]\nopens = [\"boot\"]\n"}, hosts, ""},
 		{"names that each has", map[string]string{"a.toml": "run = [\"{scripts}/a\", \"{host}\", \"{home}/b\"]\nopens = [\"boot\"]\n[as]\nuser = \"maren\"\n", "vars.toml": "x = \"y\"\n"}, hosts, ""},
 		{"days of a file that is not here", map[string]string{"a.toml": "run = [\"/bin/true\"]\nopens = [\"at 09:00, except days in /srv/not/here.ics\"]\n"}, hosts, ""},

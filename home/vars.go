@@ -35,6 +35,20 @@ func ReadVars(file, host string) (gate.Vars, error) {
 	return ParseVars(file, data, host)
 }
 
+// VarsHosts returns the hosts to which a text of values gives values of their own by name. Patterns
+// of hosts are left out, and so is what cannot be read.
+func VarsHosts(data []byte) []string {
+	var all map[string]any
+	if len(data) > longestVars || toml.Unmarshal(data, &all) != nil {
+		return nil
+	}
+	maps.DeleteFunc(all, func(key string, value any) bool {
+		_, is := value.(map[string]any)
+		return !is || strings.ContainsAny(key, "*?[\\")
+	})
+	return slices.Sorted(maps.Keys(all))
+}
+
 // ParseVars reads values from a text: of each name at the top one for all hosts, and in
 // tables named by patterns of hosts those of some. The host's own table counts before
 // patterns, and these before what holds for all.
