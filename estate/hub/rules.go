@@ -11,6 +11,7 @@ import (
 	mqtt "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/hooks/storage"
 	"github.com/mochi-mqtt/server/v2/packets"
+	"golang.org/x/time/rate"
 
 	"timegate/estate"
 )
@@ -46,9 +47,9 @@ type rules struct {
 	o      *Options
 	server *mqtt.Server
 
-	mu      sync.Mutex // guards what follows
-	rates   map[string]*rate
-	members map[string]Member // as they were read lately
+	mu      sync.Mutex               // guards what follows
+	rates   map[string]*rate.Limiter // of messages, by member
+	members map[string]Member        // as they were read lately
 	read    time.Time
 	open    map[string]int              // connections, by member
 	desks   int                         // of administrators, among them
@@ -56,7 +57,7 @@ type rules struct {
 }
 
 func newRules(o *Options, server *mqtt.Server) *rules {
-	return &rules{o: o, server: server, rates: map[string]*rate{}, open: map[string]int{}, kept: map[string]map[string]int64{}}
+	return &rules{o: o, server: server, rates: map[string]*rate.Limiter{}, open: map[string]int{}, kept: map[string]map[string]int64{}}
 }
 
 // membersFor is how long somebody who was expelled may still be let in.
@@ -76,12 +77,6 @@ func (r *rules) member(name string) (Member, bool) {
 	}
 	m, there := r.members[name]
 	return m, there
-}
-
-// rate counts the messages of a client in a minute.
-type rate struct {
-	minute int64
-	n      int
 }
 
 // ID names the hook.
@@ -195,15 +190,14 @@ func (r *rules) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, e
 
 // within counts a message, and reports whether it is within a member's bounds.
 func (r *rules) within(name string, m Member, pk *packets.Packet) bool {
-	minute := time.Now().Unix() / 60
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	one := r.rates[name]
-	if one == nil || one.minute != minute {
-		one = &rate{minute: minute}
+	if one == nil {
+		one = rate.NewLimiter(rate.Every(time.Minute/perMinute), perMinute)
 		r.rates[name] = one
 	}
-	if one.n++; one.n > perMinute {
+	if !one.Allow() {
 		return false
 	}
 	if !pk.FixedHeader.Retain {
