@@ -348,8 +348,15 @@ func (d *Desk) lookAt(one said) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	switch {
+	case err != nil && h.In && !one.key.Equal(h.Key): // it was let in with another one meanwhile
+		again := d.toLookAt(h, one.what, one.raw)
+		d.busy.Add(1)
+		go func() { defer d.busy.Done(); d.lookAt(*again) }()
 	case err != nil:
-		h.Wrong = err.Error()
+		d.keepRaw(hostTopic+h.Host+one.what, one.raw) // it may be let in with another key
+		if h.Other == nil {
+			h.Wrong = err.Error()
+		}
 	case forecast != nil:
 		d.forecasts[h.Host], d.tried = forecast, max(d.tried, forecast.Number)
 	case report.Number < d.known.Told[h.Host]: // of somebody who has kept it, to say what was

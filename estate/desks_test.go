@@ -141,6 +141,14 @@ func TestDeskRemembers(t *testing.T) {
 	run(t, r, "press-room", &fakeKeeper{}, &memory{})
 	run(t, r, "front-desk", &fakeKeeper{}, &memory{})
 	wstest.Await(t, "the press room asks with another key", func() bool { return hostAt(d, "press-room").Other != nil })
+	wstest.Await(t, "what it says meanwhile is kept", func() bool {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return d.raw[hostTopic+"press-room"+reportOf] != nil
+	})
+	if h := hostAt(d, "press-room"); !strings.Contains(h.Wrong, "timegate estate accept press-room") {
+		t.Errorf("what is wrong is told as %q", h.Wrong)
+	}
 	if h := hostAt(d, "press-room"); !h.In || !h.Key.Equal(publicOf("another")) || !h.Other.Equal(publicOf("press-room")) || h.Last != nil {
 		t.Errorf("one that was set up anew: %+v", h)
 	}
