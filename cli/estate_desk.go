@@ -51,22 +51,30 @@ func (a *app) atDesk(ctx context.Context, do func(d *estate.Desk) error) error {
 	return errors.Join(do(d), d.Keep(files))
 }
 
+// atHost opens an administrator's view for a workstation that the call names.
+func (a *app) atHost(ctx context.Context, c *cli.Command, do func(d *estate.Desk, h *estate.Host) error) error {
+	name, err := oneArgument(c, "the name of the workstation")
+	if err != nil {
+		return err
+	}
+	return a.atDesk(ctx, func(d *estate.Desk) error {
+		hosts := d.Hosts()
+		i := slices.IndexFunc(hosts, func(h estate.Host) bool { return h.Host == name })
+		if i < 0 {
+			return a.noHost(d, name)
+		}
+		return do(d, &hosts[i])
+	})
+}
+
 func (a *app) estateAcceptCommand() *cli.Command {
 	return &cli.Command{
 		Name: "accept", Usage: "let a workstation in that asks for it", ArgsUsage: "HOST",
 		Description: examples(`timegate estate accept press-room`, `timegate estate accept press-room --yes`) + "Compare the fingerprint with the one that \"timegate estate join\" has shown there.",
 		Flags:       []cli.Flag{yesFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			host, err := oneArgument(c, "the name of the workstation")
-			if err != nil {
-				return err
-			}
-			return a.atDesk(ctx, func(d *estate.Desk) error {
-				i := slices.IndexFunc(d.Hosts(), func(h estate.Host) bool { return h.Host == host })
-				if i < 0 {
-					return a.noHost(d, host)
-				}
-				h := d.Hosts()[i]
+			return a.atHost(ctx, c, func(d *estate.Desk, h *estate.Host) error {
+				host := h.Host
 				if h.Other != nil {
 					fmt.Fprintf(a.out, "%s  was let in with %s\n%s  asks with        %s\n", host, coreestate.Fingerprint(h.Key), strings.Repeat(" ", len(host)), coreestate.Fingerprint(h.Other))
 					fmt.Fprintln(a.err, "let it in only if it was set up anew: what the old key signs is believed no more")
@@ -100,16 +108,8 @@ func (a *app) estateForgetCommand() *cli.Command {
 		Description: examples(`timegate estate forget press-room`, `timegate estate forget press-room --yes`) + "It counts no more, and what it tells is not looked at. Its gates stay as they are. If it asks again, it must be let in again.",
 		Flags:       []cli.Flag{yesFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			host, err := oneArgument(c, "the name of the workstation")
-			if err != nil {
-				return err
-			}
-			return a.atDesk(ctx, func(d *estate.Desk) error {
-				i := slices.IndexFunc(d.Hosts(), func(h estate.Host) bool { return h.Host == host })
-				if i < 0 {
-					return a.noHost(d, host)
-				}
-				h := d.Hosts()[i]
+			return a.atHost(ctx, c, func(d *estate.Desk, h *estate.Host) error {
+				host := h.Host
 				if !h.In {
 					return &exitError{exitUnknown, fmt.Errorf("%s was not let in", host)}
 				}

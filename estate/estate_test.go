@@ -72,17 +72,7 @@ func TestEstate(t *testing.T) {
 	}
 	maren := []ed25519.PrivateKey{keyOf("maren")}
 	known := &Known{}
-	open := func() *Desk {
-		t.Helper()
-		ctx, enough := context.WithTimeout(t.Context(), 20*time.Second)
-		defer enough()
-		d, err := Open(ctx, r.reached("maren"), []ed25519.PublicKey{publicOf("maren")}, 1, known)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(d.Close)
-		return d
-	}
+	open := func() *Desk { return deskAt(t, r, known) }
 	d := open()
 	host := func(name string) *Host {
 		for _, h := range d.Hosts() {
