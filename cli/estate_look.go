@@ -350,20 +350,11 @@ func (a *app) estateShowCommand() *cli.Command {
 		Name: "show", Usage: "one workstation, with its latest failures", ArgsUsage: "HOST",
 		Description: examples(`timegate estate show press-room`, `timegate estate show press-room --json`),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			host, err := oneArgument(c, "the name of the workstation")
-			if err != nil {
-				return err
-			}
-			return a.atDesk(ctx, func(d *estate.Desk) error {
-				hosts := d.Hosts()
-				i := slices.IndexFunc(hosts, func(h estate.Host) bool { return h.Host == host })
-				if i < 0 {
-					return a.noHost(d, host)
-				}
+			return a.atHost(ctx, c, func(_ *estate.Desk, h *estate.Host) error {
 				if a.json {
-					return a.out.printJSON(newJSONHost(&hosts[i]))
+					return a.out.printJSON(newJSONHost(h))
 				}
-				a.showHost(&hosts[i])
+				a.showHost(h)
 				return nil
 			})
 		},
